@@ -1,0 +1,106 @@
+//! Where bytes can lie.
+//!
+//! A [`Place`] offers four operations: create a whole object, read a range of one, list a folder,
+//! delete an object. Everything else, dedup and encryption included, is built above it.
+
+mod directory;
+mod disk;
+mod error;
+mod faults;
+mod memory;
+mod name;
+
+pub use directory::DirectoryPlace;
+pub use disk::{Disk, DiskFile, SystemDisk};
+pub use error::{Operation, PlaceError, PlaceErrorKind};
+pub use faults::{Fault, FaultyPlace};
+pub use memory::MemoryPlace;
+pub use name::{NameError, ObjectName};
+
+use std::fmt::Debug;
+
+/// The part of an object that is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Extent {
+    /// All of it.
+    Whole,
+    /// Exactly `length` bytes from `offset`; less at the place is an error.
+    Range {
+        /// First byte.
+        offset: u64,
+        /// Number of bytes.
+        length: u64,
+    },
+    /// The last bytes, as many as given or as there are.
+    Tail(u64),
+}
+
+/// One object as a listing shows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listed {
+    /// Its name, the folder included.
+    pub name: ObjectName,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+/// A medium under a store.
+///
+/// Objects are immutable: they are created whole or not at all, and deleted. When
+/// [`create`](Place::create) returns `Ok`, the object survives a power cut at the place.
+pub trait Place: Send + Sync + Debug {
+    /// The place in words, as the user wrote it.
+    fn describe(&self) -> String;
+
+    /// Creates an object with these bytes.
+    ///
+    /// # Errors
+    /// [`PlaceErrorKind::Exists`] if there is one of that name; it is left as it was.
+    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError>;
+
+    /// Replaces the content of `into` by a part of an object.
+    ///
+    /// # Errors
+    /// [`PlaceErrorKind::NotFound`], or [`PlaceErrorKind::Short`] if a range reaches past the end.
+    fn read(&self, name: &ObjectName, extent: Extent, into: &mut Vec<u8>)
+    -> Result<(), PlaceError>;
+
+    /// Hands every finished object of a folder to `each`, in no particular order.
+    /// A folder that was never written to is empty.
+    ///
+    /// # Errors
+    /// Any failure to list; what was handed over until then is incomplete.
+    fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError>;
+
+    /// Deletes an object; that it is already gone is no error.
+    ///
+    /// # Errors
+    /// Any failure that leaves the object there.
+    fn delete(&self, name: &ObjectName) -> Result<(), PlaceError>;
+
+    /// Removes what interrupted creations left behind more than `age_seconds` ago.
+    ///
+    /// # Errors
+    /// Any failure to look or to remove.
+    fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError>;
+
+    /// Reads a whole object.
+    ///
+    /// # Errors
+    /// As [`read`](Place::read).
+    fn fetch(&self, name: &ObjectName) -> Result<Vec<u8>, PlaceError> {
+        let mut bytes = Vec::new();
+        self.read(name, Extent::Whole, &mut bytes)?;
+        Ok(bytes)
+    }
+
+    /// Lists a folder into a vector.
+    ///
+    /// # Errors
+    /// As [`list`](Place::list).
+    fn listing(&self, folder: &str) -> Result<Vec<Listed>, PlaceError> {
+        let mut found = Vec::new();
+        self.list(folder, &mut |listed| found.push(listed))?;
+        Ok(found)
+    }
+}

@@ -1,0 +1,158 @@
+//! The containers a process knows of, by number.
+
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc, OnceLock, PoisonError, RwLock,
+        atomic::{AtomicBool, AtomicU8, Ordering},
+    },
+};
+
+use crate::{
+    container::{ContainerKey, Salt},
+    ids::ContainerId,
+};
+
+/// Number of a container in this process.
+pub(crate) type ContainerIx = u32;
+
+/// Where a chunk or a page lies: everything needed to fetch it with one ranged read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Location {
+    /// The container, as this process numbers it.
+    pub(crate) container: ContainerIx,
+    /// The block in the container.
+    pub(crate) block: u16,
+    /// The chunk in the block.
+    pub(crate) chunk: u16,
+    /// Offset of the sealed block.
+    pub(crate) offset: u32,
+    /// Length of the sealed block.
+    pub(crate) length: u32,
+}
+
+/// Whether a container's content may be relied on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub(crate) enum Standing {
+    /// Nobody looked yet.
+    Unknown,
+    /// It was listed at the place, or written by this run.
+    Present,
+    /// It was not in the listing.
+    Absent,
+    /// A reclaim wants to delete it.
+    Condemned,
+}
+
+/// What is known of one container.
+pub(crate) struct Container {
+    pub id: ContainerId,
+    pub salt: OnceLock<Salt>,
+    pub key: OnceLock<Arc<ContainerKey>>,
+    standing: AtomicU8,
+    used: AtomicBool,
+}
+
+impl Container {
+    pub fn standing(&self) -> Standing {
+        match self.standing.load(Ordering::Acquire) {
+            0 => Standing::Unknown,
+            1 => Standing::Present,
+            2 => Standing::Absent,
+            _ => Standing::Condemned,
+        }
+    }
+
+    pub fn set_standing(&self, standing: Standing) {
+        self.standing.store(standing as u8, Ordering::Release);
+    }
+
+    /// Whether new snapshots may refer to it.
+    pub fn is_usable(&self) -> bool {
+        self.standing() == Standing::Present
+    }
+
+    /// Notes that the snapshot in the making refers to it.
+    pub fn mark_used(&self) {
+        if !self.used.load(Ordering::Relaxed) {
+            self.used.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
+#[derive(Default)]
+struct Inner {
+    list: Vec<Arc<Container>>,
+    by_id: HashMap<ContainerId, ContainerIx>,
+}
+
+/// All of them.
+#[derive(Default)]
+pub(crate) struct Containers(RwLock<Inner>);
+
+impl Containers {
+    /// The number of a container, a new one if it was not known.
+    pub fn number(&self, id: ContainerId, salt: Option<&Salt>) -> ContainerIx {
+        let known = self.0.read().unwrap_or_else(PoisonError::into_inner).by_id.get(&id).copied();
+        let number = known.unwrap_or_else(|| {
+            let mut inner = self.0.write().unwrap_or_else(PoisonError::into_inner);
+            let Inner { list, by_id } = &mut *inner;
+            *by_id.entry(id).or_insert_with(|| {
+                list.push(Arc::new(Container {
+                    id,
+                    salt: OnceLock::new(),
+                    key: OnceLock::new(),
+                    standing: AtomicU8::new(0),
+                    used: AtomicBool::new(false),
+                }));
+                (list.len() - 1) as ContainerIx
+            })
+        });
+        if let Some(salt) = salt {
+            // The first to say counts; a wrong one is found out when a block does not open.
+            let _ = self.get(number).salt.set(*salt);
+        }
+        number
+    }
+
+    /// A container by a number that [`number`](Self::number) gave.
+    pub fn get(&self, number: ContainerIx) -> Arc<Container> {
+        let inner = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        Arc::clone(&inner.list[number as usize])
+    }
+
+    /// All that are known now.
+    pub fn all(&self) -> Vec<Arc<Container>> {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).list.clone()
+    }
+
+    /// Ids of those in use, sorted.
+    pub fn used(&self) -> Vec<ContainerId> {
+        let all = self.all();
+        let used = all.iter().filter(|container| container.used.load(Ordering::Relaxed));
+        let mut ids: Vec<_> = used.map(|container| container.id).collect();
+        ids.sort_unstable();
+        ids
+    }
+
+    /// Forgets which are in use, for another attempt.
+    pub fn clear_used(&self) {
+        self.all().iter().for_each(|container| container.used.store(false, Ordering::Relaxed));
+    }
+
+    /// Takes a listing of the place as the truth about which are there.
+    pub fn set_present(&self, listed: &[ContainerId]) {
+        for id in listed {
+            let container = self.get(self.number(*id, None));
+            if container.standing() != Standing::Condemned {
+                container.set_standing(Standing::Present);
+            }
+        }
+        for container in self.all() {
+            if container.standing() == Standing::Unknown {
+                container.set_standing(Standing::Absent);
+            }
+        }
+    }
+}

@@ -1,0 +1,214 @@
+//! The records by which runs and reclaims tell each other what they rely on and what they want to
+//! delete. Each is sealed under its own name and signed.
+
+use std::collections::HashSet;
+
+use minicbor::{Decode, Encode};
+use skellin_place::ObjectName;
+
+use crate::{
+    error::{Result, StoreError},
+    ids::{Class, ContainerId, Lineage, RunId},
+    keys::WRAPPED,
+    signed::{Machine, Signed, decode, encode},
+    store::Store,
+};
+
+/// Containers of one run and class, as ranges of their numbers.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct ContainerRun {
+    #[n(0)]
+    pub run: RunId,
+    #[n(1)]
+    pub class: u8,
+    /// First and last number of each range.
+    #[n(2)]
+    pub ranges: Vec<(u32, u32)>,
+    /// The wrapped content key, where it is known: it saves a reader the container's header.
+    #[cbor(n(3), with = "minicbor::bytes")]
+    pub wrapped: Option<[u8; WRAPPED]>,
+}
+
+impl ContainerRun {
+    pub fn class(&self) -> Result<Class> {
+        Class::from_code(self.class)
+            .ok_or_else(|| StoreError::damaged("a list of containers", "an unknown class"))
+    }
+
+    /// Gathers sorted ids into ranges.
+    pub fn gather(sorted: &[ContainerId]) -> Vec<Self> {
+        let mut runs: Vec<Self> = Vec::new();
+        for id in sorted {
+            let class = id.class.code();
+            match runs.last_mut() {
+                Some(last) if last.run == id.run && last.class == class => {
+                    match last.ranges.last_mut() {
+                        Some((_, end)) if *end + 1 == id.sequence => *end = id.sequence,
+                        _ => last.ranges.push((id.sequence, id.sequence)),
+                    }
+                }
+                _ => runs.push(Self {
+                    run: id.run,
+                    class,
+                    ranges: vec![(id.sequence, id.sequence)],
+                    wrapped: None,
+                }),
+            }
+        }
+        runs
+    }
+
+    /// The ids again. A range that is too long to be true is damage.
+    pub fn spread(runs: &[Self]) -> Result<Vec<ContainerId>> {
+        let mut ids = Vec::new();
+        for run in runs {
+            let class = run.class()?;
+            for (first, last) in &run.ranges {
+                if last < first || last - first > 1 << 24 {
+                    return Err(StoreError::damaged("a list of containers", "an impossible range"));
+                }
+                ids.extend((*first..=*last).map(|sequence| ContainerId {
+                    class,
+                    run: run.run,
+                    sequence,
+                }));
+            }
+        }
+        Ok(ids)
+    }
+}
+
+/// A run that is open: put before anything else of it.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct RunRecord {
+    #[n(0)]
+    pub run: RunId,
+    #[n(1)]
+    pub lineage: Lineage,
+    /// The name its snapshot will have.
+    #[n(2)]
+    pub snapshot: String,
+    /// When it began, in milliseconds since 1970.
+    #[n(3)]
+    pub started: i64,
+}
+
+/// A reclaim's wish to delete containers.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct Notice {
+    #[n(0)]
+    pub victims: Vec<ContainerRun>,
+}
+
+/// A run's answer to a notice: what it holds.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct Ack {
+    #[n(0)]
+    pub holds: Vec<ContainerRun>,
+}
+
+/// A reclaim's word that a silent run must check again.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct Revoke {
+    #[n(0)]
+    pub notice: RunId,
+}
+
+/// What a reclaim decided.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct Verdict {
+    #[n(0)]
+    pub deleted: Vec<ContainerRun>,
+    /// Runs that are dead: their snapshots, should they ever appear, are not listed.
+    #[n(1)]
+    pub dead: Vec<RunId>,
+}
+
+/// The mark that a snapshot is gone for good.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct ExpiredMark {
+    #[n(0)]
+    pub run: RunId,
+}
+
+impl Store {
+    /// Puts a record under its name.
+    pub(crate) fn put_record<T: Encode<()>>(
+        &self,
+        name: &str,
+        record: &T,
+        machine: &Machine,
+    ) -> Result<()> {
+        let signed = machine.sign(name.as_bytes(), encode(record)).encode();
+        let sealed = self.keys.control.seal(&signed, name.as_bytes())?;
+        Ok(self.place.create(&ObjectName::new(name)?, &sealed)?)
+    }
+
+    /// Reads the record of a name.
+    pub(crate) fn get_record<T: for<'b> Decode<'b, ()>>(&self, name: &str) -> Result<T> {
+        let sealed = self.place.fetch(&ObjectName::new(name)?)?;
+        let plain = self
+            .keys
+            .control
+            .open(&sealed, name.as_bytes())
+            .ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
+        let body = Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)?;
+        decode(&body, name)
+    }
+
+    /// Runs whose snapshots are not listed: marked expired, or dead by verdict.
+    pub(crate) fn gone_runs(&self) -> Result<HashSet<RunId>> {
+        let mut gone = HashSet::new();
+        for marker in self.place.listing("expired")? {
+            if let Ok(ExpiredMark { run }) = self.get_record(marker.name.as_str()) {
+                gone.insert(run);
+            }
+        }
+        for verdict in self.place.listing("verdicts")? {
+            match self.get_record::<Verdict>(verdict.name.as_str()) {
+                Ok(Verdict { dead, .. }) => gone.extend(dead),
+                // Torn while it was put: it will be put again under another notice.
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(gone)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn ids_gather_into_ranges_and_spread_again(ids in prop::collection::btree_set((any::<bool>(), 0u8..3, 0u32..40), 0..60)) {
+            let mut ids: Vec<ContainerId> = ids.into_iter().map(|(data, run, sequence)| ContainerId {
+                class: if data { Class::Data } else { Class::Tree }, run: RunId([run; 16]), sequence,
+            }).collect();
+            ids.sort_unstable();
+            let runs = ContainerRun::gather(&ids);
+            let back: Vec<ContainerRun> = decode(&encode(&runs), "list").expect("decodes");
+            prop_assert_eq!(ContainerRun::spread(&back).expect("spreads"), ids);
+        }
+    }
+
+    #[test]
+    fn an_absurd_range_is_damage_not_memory() {
+        let run = ContainerRun {
+            run: RunId([1; 16]),
+            class: 1,
+            ranges: vec![(0, u32::MAX)],
+            wrapped: None,
+        };
+        assert!(ContainerRun::spread(&[run]).is_err());
+    }
+}

@@ -1,0 +1,90 @@
+//! What can go wrong with a store.
+
+use skellin_place::{NameError, PlaceError};
+
+/// A failure of a store operation: what failed, on what.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// The place under the store failed.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    /// There is no store at the place.
+    #[error("there is no store at {0}")]
+    NoStore(String),
+    /// There is one already.
+    #[error("{0} holds a store already")]
+    Occupied(String),
+    /// The object was written by a newer version.
+    #[error("{object} needs a newer Skellin: {need}")]
+    Newer {
+        /// The object.
+        object: String,
+        /// What this version does not know.
+        need: String,
+    },
+    /// No slot opens with this passphrase.
+    #[error("the passphrase opens none of the store's {slots} slots")]
+    WrongPassphrase {
+        /// How many slots were tried.
+        slots: usize,
+    },
+    /// An object does not hold what it must.
+    #[error("{object} is damaged: {why}")]
+    Damaged {
+        /// The object.
+        object: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// A chunk is in no container that is there.
+    #[error("the content {0} is in no container of the store")]
+    Lost(String),
+    /// The work was cancelled.
+    #[error("cancelled")]
+    Cancelled,
+    /// An earlier failure of the same run makes going on pointless.
+    #[error("the run stopped after an earlier failure: {0}")]
+    Stopped(String),
+    /// The run was declared dead by a reclaim and must be done again.
+    #[error("the run was revoked by a reclaim of the store")]
+    Revoked,
+    /// Something of the local machine failed: cache, memory map, random numbers.
+    #[error("{what}: {source}")]
+    Local {
+        /// What was attempted.
+        what: String,
+        /// Why it failed.
+        source: std::io::Error,
+    },
+}
+
+/// Result of a store operation.
+pub type Result<T, E = StoreError> = std::result::Result<T, E>;
+
+impl StoreError {
+    pub(crate) fn damaged(object: impl Into<String>, why: impl Into<String>) -> Self {
+        Self::Damaged { object: object.into(), why: why.into() }
+    }
+
+    pub(crate) fn local(what: impl Into<String>, source: std::io::Error) -> Self {
+        Self::Local { what: what.into(), source }
+    }
+
+    /// Whether it says that bytes at the place are not what was written.
+    #[must_use]
+    pub fn is_damage(&self) -> bool {
+        use skellin_place::PlaceErrorKind::{NotFound, Short};
+        match self {
+            Self::Damaged { .. } | Self::Lost(_) => true,
+            Self::Place(error) => matches!(error.kind, NotFound | Short),
+            _ => false,
+        }
+    }
+}
+
+impl From<NameError> for StoreError {
+    fn from(error: NameError) -> Self {
+        Self::damaged("an object's name", error.to_string())
+    }
+}

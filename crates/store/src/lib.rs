@@ -1,0 +1,47 @@
+//! What lies at a place: a store of deduplicated, compressed, encrypted snapshots.
+//!
+//! The crate knows places and nothing of plans. Its format is described to the byte in
+//! `docs/FORMAT.md`. A [`Session`] is a run's side of it; [`Store`] reads and proves.
+
+mod block;
+mod blocks;
+mod chunker;
+mod compress;
+mod container;
+mod containers;
+mod content;
+mod control;
+mod error;
+mod header;
+mod ids;
+mod index;
+mod keys;
+mod segment;
+mod session;
+mod signed;
+mod slot;
+mod snapshot;
+mod store;
+mod tiers;
+mod tree;
+mod tree_writer;
+mod uploads;
+mod verify;
+
+pub use chunker::Chunker;
+pub use compress::Compression;
+pub use containers::Location;
+pub use content::{Content, ContentWriter};
+pub use error::{Result, StoreError};
+pub use header::{Header, Layout};
+pub use ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
+pub use index::Cache;
+pub use session::{Session, SessionStart, SnapshotDraft};
+pub use slot::PassphraseCost;
+pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
+pub use store::{Creation, FOLDERS, Store};
+pub use tree::{
+    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,
+    PageSink, Recipe, RecipeBuilder, Spot, TreeBuilder,
+};
+pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};

@@ -1,0 +1,290 @@
+//! Snapshots: the object that makes a run's work visible.
+
+use minicbor::{Decode, Encode, bytes::ByteVec};
+use skellin_place::ObjectName;
+
+use crate::{
+    containers::{Containers, Location},
+    control::ContainerRun,
+    error::{Result, StoreError},
+    ids::{Class, ContainerId, Fingerprint, Lineage, RunId, hex, random, unhex},
+    keys::{Keys, Secret},
+    signed::{Machine, Signed, decode, encode},
+    store::Store,
+    tree::{PageRef, Spot},
+};
+
+/// A source as the snapshot has it: a name in the root directory, and where it came from.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub struct SnapshotSource {
+    /// Its name in the root: the last part of the path, made distinct where needed.
+    #[n(0)]
+    pub name: ByteVec,
+    /// Its full path on the machine.
+    #[n(1)]
+    pub path: ByteVec,
+}
+
+/// A path that the run could not handle.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub struct ExceptionRecord {
+    /// Its full path.
+    #[n(0)]
+    pub path: ByteVec,
+    /// Why not.
+    #[n(1)]
+    pub reason: String,
+}
+
+/// Where the root page lies.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub(crate) struct RootHint {
+    #[n(0)]
+    run: RunId,
+    #[n(1)]
+    sequence: u32,
+    #[cbor(n(2), with = "minicbor::bytes")]
+    salt: [u8; 16],
+    #[n(3)]
+    block: u16,
+    #[n(4)]
+    chunk: u16,
+    #[n(5)]
+    offset: u32,
+    #[n(6)]
+    length: u32,
+}
+
+impl RootHint {
+    pub fn of(location: &Location, containers: &Containers) -> Option<Self> {
+        let container = containers.get(location.container);
+        let Location { block, chunk, offset, length, .. } = *location;
+        let ContainerId { run, sequence, .. } = container.id;
+        Some(Self { run, sequence, salt: *container.salt.get()?, block, chunk, offset, length })
+    }
+
+    fn location(&self, containers: &Containers) -> Location {
+        let id = ContainerId { class: Class::Tree, run: self.run, sequence: self.sequence };
+        let container = containers.number(id, Some(&self.salt));
+        let Self { block, chunk, offset, length, .. } = *self;
+        Location { container, block, chunk, offset, length }
+    }
+}
+
+/// The state of a plan's sources at one moment.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub struct Snapshot {
+    /// The run that made it; its id is the snapshot's.
+    #[n(0)]
+    pub run: RunId,
+    /// The plan's name.
+    #[n(1)]
+    pub plan: String,
+    /// The machine's name.
+    #[n(2)]
+    pub machine: String,
+    /// When the run began, in milliseconds since 1970.
+    #[n(3)]
+    pub started: i64,
+    /// When the run ended, in milliseconds since 1970.
+    #[n(4)]
+    pub ended: i64,
+    /// Its sources.
+    #[n(5)]
+    pub sources: Vec<SnapshotSource>,
+    /// Root page of the tree whose entries are the sources.
+    #[n(6)]
+    pub root: Fingerprint,
+    #[n(7)]
+    pub(crate) root_hint: Option<RootHint>,
+    /// Labels given by the plan or on the command line.
+    #[n(8)]
+    pub labels: Vec<String>,
+    /// The plan's file as it was.
+    #[n(9)]
+    pub plan_text: String,
+    /// Number of paths that are no directories.
+    #[n(10)]
+    pub files: u64,
+    /// Bytes of all files.
+    #[n(11)]
+    pub bytes: u64,
+    /// Bytes of chunks the store did not have before.
+    #[n(12)]
+    pub new_bytes: u64,
+    /// Bytes the run wrote to the place.
+    #[n(13)]
+    pub stored_bytes: u64,
+    /// How many paths the run could not handle.
+    #[n(14)]
+    pub exceptions: u64,
+    /// The first of them.
+    #[n(15)]
+    pub exception_list: Vec<ExceptionRecord>,
+    /// Sockets that were met; they are not stored.
+    #[n(16)]
+    pub sockets: u64,
+    /// The containers it refers to.
+    #[n(17)]
+    pub(crate) containers: Vec<ContainerRun>,
+}
+
+impl Snapshot {
+    /// The root page.
+    #[must_use]
+    pub fn root_page(&self, store: &Store) -> PageRef {
+        let spot = match &self.root_hint {
+            Some(hint) => Spot::At(hint.location(&store.containers)),
+            None => Spot::Unknown,
+        };
+        PageRef { fingerprint: self.root, spot }
+    }
+}
+
+/// A snapshot as the listing shows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ListedSnapshot {
+    /// The object.
+    pub object: ObjectName,
+    /// When its run began, in milliseconds since 1970.
+    pub started: i64,
+    /// Plan and machine.
+    pub lineage: Lineage,
+    /// The run that made it.
+    pub run: RunId,
+}
+
+/// The name a snapshot will have: sealed time, lineage and run.
+pub(crate) fn sealed_name(
+    keys: &Keys,
+    started: i64,
+    lineage: Lineage,
+    run: RunId,
+) -> Result<String> {
+    let nonce: [u8; 12] = random()?;
+    let plain = [started.to_be_bytes().as_slice(), &lineage.0, &run.0].concat();
+    Ok(hex(&seal_with(&keys.names, nonce, &plain)?))
+}
+
+fn seal_with(key: &Secret, nonce: [u8; 12], plain: &[u8]) -> Result<Vec<u8>> {
+    use ring::aead::{Aad, Nonce};
+    let mut body = plain.to_vec();
+    let aad = Aad::from(b"skellin snapshot name v1");
+    key.aead()
+        .seal_in_place_append_tag(Nonce::assume_unique_for_key(nonce), aad, &mut body)
+        .map_err(|_| StoreError::damaged("a snapshot's name", "it does not seal"))?;
+    Ok([nonce.as_slice(), &body].concat())
+}
+
+fn open_name(keys: &Keys, object: &ObjectName) -> Option<ListedSnapshot> {
+    let plain = keys.names.open(&unhex(object.leaf())?, b"skellin snapshot name v1")?;
+    let (started, rest) = plain.split_first_chunk::<8>()?;
+    let (lineage, run) = rest.split_first_chunk::<16>()?;
+    Some(ListedSnapshot {
+        object: object.clone(),
+        started: i64::from_be_bytes(*started),
+        lineage: Lineage(*lineage),
+        run: RunId(run.try_into().ok()?),
+    })
+}
+
+fn info(keys: &Keys, leaf: &str) -> Vec<u8> {
+    let head = b"skellin snapshot v1".as_slice();
+    [head, &keys.store.0, &keys.epoch.to_le_bytes(), leaf.as_bytes()].concat()
+}
+
+impl Store {
+    /// All snapshots that are listed: present, not marked expired, their run not declared dead.
+    /// Oldest first.
+    ///
+    /// # Errors
+    /// If the place fails, or a marker is damaged.
+    pub fn snapshots(&self) -> Result<Vec<ListedSnapshot>> {
+        let gone = self.gone_runs()?;
+        let listed = self.place.listing("snapshots")?;
+        let opened = listed.iter().filter_map(|object| open_name(&self.keys, &object.name));
+        let mut snapshots: Vec<_> =
+            opened.filter(|snapshot| !gone.contains(&snapshot.run)).collect();
+        snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
+        Ok(snapshots)
+    }
+
+    /// Objects in the snapshots' folder whose names do not open: not the store's, or damaged.
+    ///
+    /// # Errors
+    /// If the place fails.
+    pub fn unreadable_names(&self) -> Result<Vec<ObjectName>> {
+        let listed = self.place.listing("snapshots")?;
+        let names = listed.into_iter().map(|object| object.name);
+        Ok(names.filter(|name| open_name(&self.keys, name).is_none()).collect())
+    }
+
+    /// The lineage of a plan on a machine in this store.
+    #[must_use]
+    pub fn lineage(&self, plan: &str, machine: &str) -> Lineage {
+        self.keys.lineage(plan, machine)
+    }
+
+    /// Reads a snapshot, from its spare copy if need be.
+    ///
+    /// # Errors
+    /// If neither copy can be read.
+    pub fn read_snapshot(&self, listed: &ListedSnapshot) -> Result<Snapshot> {
+        match self.read_snapshot_copy(listed, listed.object.as_str()) {
+            Err(first) if first.is_damage() => {
+                let spare = format!("spares/{}", listed.object.leaf());
+                self.read_snapshot_copy(listed, &spare).map_err(|_| first)
+            }
+            other => other,
+        }
+    }
+
+    /// Reads one copy of a snapshot.
+    pub(crate) fn read_snapshot_copy(
+        &self,
+        listed: &ListedSnapshot,
+        object: &str,
+    ) -> Result<Snapshot> {
+        let sealed = self.place.fetch(&ObjectName::new(object)?)?;
+        let damaged = |why: &str| StoreError::damaged(object, why);
+        let leaf = listed.object.leaf();
+        let plain = self
+            .keys
+            .envelope(Class::Tree)
+            .open(&sealed, &info(&self.keys, leaf))
+            .ok_or_else(|| damaged("it is not authentic"))?;
+        let context = format!("snapshot {leaf}");
+        let body =
+            Signed::decode(&plain, object)?.verified(&self.keys, context.as_bytes(), object)?;
+        let snapshot: Snapshot = decode(&body, object)?;
+        if snapshot.run != listed.run {
+            return Err(damaged("it belongs to another run"));
+        }
+        for run in &snapshot.containers {
+            if let Some(wrapped) = &run.wrapped {
+                self.learn_run_key(run.run, run.class()?, wrapped);
+            }
+        }
+        Ok(snapshot)
+    }
+
+    /// Writes a snapshot: the spare first, since the other makes it listed.
+    pub(crate) fn write_snapshot(
+        &self,
+        leaf: &str,
+        snapshot: &Snapshot,
+        machine: &Machine,
+    ) -> Result<u64> {
+        let context = format!("snapshot {leaf}");
+        let signed = machine.sign(context.as_bytes(), encode(snapshot)).encode();
+        let sealed = self.keys.envelope(Class::Tree).seal(&signed, &info(&self.keys, leaf))?;
+        for folder in ["spares", "snapshots"] {
+            self.place.create(&ObjectName::new(format!("{folder}/{leaf}"))?, &sealed)?;
+        }
+        Ok(2 * sealed.len() as u64)
+    }
+}

@@ -1,0 +1,18 @@
+//! Trees: what a snapshot knows of directories and files.
+//!
+//! A directory is a sequence of entries, sorted by the bytes of their names, in pages cut by a
+//! hash of the name; inner pages hold the fingerprints of the pages below. Lists of chunks that
+//! are too long for an entry are paged alike. Pages are stored like content.
+
+mod builder;
+mod entry;
+mod page;
+mod reader;
+
+pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
+pub use entry::{
+    Below, Body, ChunkRef, DeviceKind, Entry, Item, Kind, Moment, Owner, PageRef, Recipe, Spot,
+};
+pub use reader::{Entries, Items};
+
+pub(crate) use page::{Annex, split as split_page};

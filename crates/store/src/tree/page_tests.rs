@@ -1,0 +1,125 @@
+use super::*;
+use proptest::prelude::*;
+
+fn print(seed: u8) -> Fingerprint {
+    Fingerprint([seed; 32])
+}
+
+fn page_ref(seed: u8) -> PageRef {
+    PageRef { fingerprint: print(seed), spot: Spot::Unknown }
+}
+
+fn items() -> impl Strategy<Value = Vec<Item>> {
+    let chunk = (any::<u8>(), any::<u32>()).prop_map(|(seed, length)| {
+        Item::Chunk(ChunkRef { fingerprint: print(seed), length, spot: Spot::Unknown })
+    });
+    prop::collection::vec(prop_oneof![chunk, any::<u64>().prop_map(Item::Hole)], 0..6)
+}
+
+fn body() -> impl Strategy<Value = Body> {
+    prop_oneof![
+        (any::<u64>(), items())
+            .prop_map(|(size, items)| Body::File { size, recipe: Recipe::Inline(items) }),
+        (any::<u64>(), any::<u8>())
+            .prop_map(|(size, seed)| Body::File { size, recipe: Recipe::Paged(page_ref(seed)) }),
+        (any::<u8>(), any::<u64>(), any::<u64>()).prop_map(|(seed, files, bytes)| {
+            Body::Directory { root: page_ref(seed), below: Below { files, bytes } }
+        }),
+        prop::collection::vec(any::<u8>(), 0..40).prop_map(Body::Link),
+        Just(Body::Pipe),
+        (any::<bool>(), any::<u32>(), any::<u32>()).prop_map(|(block, major, minor)| {
+            let kind = if block { DeviceKind::Block } else { DeviceKind::Character };
+            Body::Device { kind, major, minor }
+        }),
+    ]
+}
+
+fn moment() -> impl Strategy<Value = Moment> {
+    (any::<i64>(), 0u32..1_000_000_000).prop_map(|(seconds, nanos)| Moment { seconds, nanos })
+}
+
+prop_compose! {
+    fn entry()(
+        name in prop::collection::vec(any::<u8>().prop_filter("a name", |b| *b != 0 && *b != b'/'), 3..20),
+        mode in 0u32..0o10000,
+        (uid, gid, user, group) in (any::<u32>(), any::<u32>(), any::<Option<bool>>(), any::<Option<bool>>()),
+        modified in moment(), changed in moment(), inode: u64,
+        links: Option<(u64, u64)>, unsettled: bool,
+        xattrs in prop::collection::vec((prop::collection::vec(any::<u8>(), 1..9), prop::collection::vec(any::<u8>(), 0..9)), 0..3),
+        body in body(),
+    ) -> Entry {
+        let named = |name: Option<bool>| name.map(|one| if one { "keeper" } else { "räuber" }.into());
+        let owner = Owner { uid, gid, user: named(user), group: named(group) };
+        Entry { name, mode, owner, modified, changed, inode, links, unsettled, xattrs, body }
+    }
+}
+
+fn encode_page(entries: &[Entry]) -> Vec<u8> {
+    let (mut rows, mut spots, mut owners) = (Vec::new(), Vec::new(), Vec::new());
+    for entry in entries {
+        let owner = owners.iter().position(|owner| *owner == entry.owner).unwrap_or_else(|| {
+            owners.push(entry.owner.clone());
+            owners.len() - 1
+        });
+        rows = encode_entry(entry, owner as u32, rows, &mut spots);
+    }
+    assemble(0, Some(&owners), entries.len() as u64, &rows)
+}
+
+proptest! {
+    #[test]
+    fn entries_come_back_as_they_were(mut entries in prop::collection::vec(entry(), 0..12)) {
+        entries.sort_by(|a, b| a.name.cmp(&b.name));
+        entries.dedup_by(|a, b| a.name == b.name);
+        let body = encode_page(&entries);
+        match Page::decode(&body, &[], "page").expect("decodes") {
+            Page::Entries(back) => prop_assert_eq!(back, entries),
+            other => prop_assert!(false, "{:?}", other),
+        }
+    }
+
+    #[test]
+    fn damaged_pages_give_errors_and_no_panic(
+        entries in prop::collection::vec(entry(), 1..4), at: prop::sample::Index, value: u8, cut: prop::sample::Index,
+    ) {
+        let mut body = encode_page(&entries);
+        let at = at.index(body.len());
+        body[at] = value;
+        let _ = Page::decode(&body, &[], "page");
+        body.truncate(cut.index(body.len()));
+        prop_assert!(Page::decode(&body, &[], "page").is_err());
+    }
+
+    #[test]
+    fn recipes_come_back_as_they_were(items in items()) {
+        let mut rows = Vec::new();
+        for item in &items {
+            rows = encode_item(item, rows, &mut Vec::new());
+        }
+        let body = assemble(RECIPE_LEVEL, None, items.len() as u64, &rows);
+        match Page::decode(&body, &[], "page").expect("decodes") {
+            Page::Items(back) => prop_assert_eq!(back, items),
+            other => prop_assert!(false, "{:?}", other),
+        }
+    }
+
+    #[test]
+    fn hints_come_back_or_are_left_out(noise in prop::collection::vec(any::<u8>(), 0..300)) {
+        let containers = Containers::default();
+        let id = |sequence| ContainerId { class: Class::Data, run: RunId([3; 16]), sequence };
+        let at = |sequence, chunk| {
+            let container = containers.number(id(sequence), Some(&[sequence as u8; 16]));
+            Spot::At(Location { container, block: 2, chunk, offset: 7_000, length: 900 })
+        };
+        let own = Location { container: containers.number(id(9), Some(&[9; 16])), block: 4, chunk: 1, offset: 5, length: 6 };
+        let spots = [at(1, 3), Spot::Unknown, at(2, 4), Spot::Open { token: 11, chunk: 8 }, Spot::Open { token: 12, chunk: 8 }, at(1, 5)];
+        let stored = Annex::attach(b"body", &spots, 11, &containers);
+        let (body, annex) = split(&stored).expect("splits");
+        prop_assert_eq!(body, b"body");
+        let read = Annex::hints(annex, own, &containers);
+        let same_block = Spot::At(Location { chunk: 8, ..own });
+        prop_assert_eq!(read, vec![spots[0], Spot::Unknown, spots[2], same_block, Spot::Unknown, spots[5]]);
+        let _ = Annex::hints(&noise, own, &containers);
+        let _ = split(&noise);
+    }
+}

@@ -1,0 +1,202 @@
+//! Walking trees: a page at a time, in the order of names.
+
+use std::collections::VecDeque;
+
+use super::{
+    entry::{Entry, Item, PageRef, Recipe, Spot},
+    page::{Annex, Page, split},
+};
+use crate::{
+    error::{Result, StoreError},
+    ids::Class,
+    store::Store,
+};
+
+impl Store {
+    fn page(&self, page: &PageRef) -> Result<Page> {
+        let object = format!("the tree page {}", page.fingerprint);
+        let damaged = |why: &str| StoreError::damaged(&object, why);
+        let (block, own) = self.locate(Class::Tree, &page.fingerprint, page.spot)?;
+        let stored =
+            block.chunk(own.chunk.into()).ok_or_else(|| damaged("it is not in its block"))?;
+        let (body, annex) = split(stored).ok_or_else(|| damaged("it is cut short"))?;
+        if self.keys.fingerprint(Class::Tree, body) != page.fingerprint {
+            return Err(damaged("its content does not match"));
+        }
+        let hints = Annex::hints(annex, own, &self.containers);
+        Page::decode(body, &hints, &object)
+    }
+}
+
+/// Inner pages never nest deeper, whatever a damaged store says.
+const DEEPEST: usize = 16;
+
+/// The pages below a root, depth first.
+struct Pages {
+    /// Pages still to visit, with their depth; the next one at the end.
+    stack: Vec<(PageRef, usize)>,
+}
+
+impl Pages {
+    fn next_leaf(&mut self, store: &Store) -> Result<Option<Page>> {
+        while let Some((page, depth)) = self.stack.pop() {
+            match store.page(&page)? {
+                Page::Inner(children) if depth < DEEPEST => {
+                    let children = children.into_iter().rev();
+                    self.stack.extend(children.map(|(_, child)| (child, depth + 1)));
+                }
+                Page::Inner(_) => return Err(StoreError::damaged("a tree", "it is too deep")),
+                leaf => return Ok(Some(leaf)),
+            }
+        }
+        Ok(None)
+    }
+}
+
+/// The entries of a directory, in the order of their names.
+pub struct Entries<'s> {
+    store: &'s Store,
+    pages: Pages,
+    ready: VecDeque<Entry>,
+}
+
+impl<'s> Entries<'s> {
+    pub(crate) fn new(store: &'s Store, root: PageRef) -> Self {
+        Self { store, pages: Pages { stack: vec![(root, 0)] }, ready: VecDeque::new() }
+    }
+
+    /// The next entry, or `None` at the end.
+    ///
+    /// # Errors
+    /// If a page cannot be read; what follows it is lost.
+    pub fn next_entry(&mut self) -> Result<Option<Entry>> {
+        while self.ready.is_empty() {
+            match self.pages.next_leaf(self.store)? {
+                Some(Page::Entries(entries)) => self.ready.extend(entries),
+                Some(_) => {
+                    return Err(StoreError::damaged("a tree", "a list of chunks among names"));
+                }
+                None => return Ok(None),
+            }
+        }
+        Ok(self.ready.pop_front())
+    }
+}
+
+impl Iterator for Entries<'_> {
+    type Item = Result<Entry>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        self.next_entry().transpose()
+    }
+}
+
+/// The pieces of a file, in order.
+pub struct Items<'s> {
+    store: &'s Store,
+    pages: Pages,
+    ready: VecDeque<Item>,
+}
+
+impl<'s> Items<'s> {
+    pub(crate) fn new(store: &'s Store, recipe: &Recipe) -> Self {
+        let (stack, ready) = match recipe {
+            Recipe::Inline(items) => (Vec::new(), items.iter().copied().collect()),
+            Recipe::Paged(page) => (vec![(*page, 0)], VecDeque::new()),
+        };
+        Self { store, pages: Pages { stack }, ready }
+    }
+
+    /// The next piece, or `None` at the end.
+    ///
+    /// # Errors
+    /// If a page cannot be read; what follows it is lost.
+    pub fn next_item(&mut self) -> Result<Option<Item>> {
+        while self.ready.is_empty() {
+            match self.pages.next_leaf(self.store)? {
+                Some(Page::Items(items)) => self.ready.extend(items),
+                Some(_) => return Err(StoreError::damaged("a tree", "names in a list of chunks")),
+                None => return Ok(None),
+            }
+        }
+        Ok(self.ready.pop_front())
+    }
+}
+
+impl Iterator for Items<'_> {
+    type Item = Result<Item>;
+
+    fn next(&mut self) -> Option<<Self as Iterator>::Item> {
+        self.next_item().transpose()
+    }
+}
+
+impl Store {
+    /// The entries of a directory.
+    #[must_use]
+    pub fn entries(&self, root: PageRef) -> Entries<'_> {
+        Entries::new(self, root)
+    }
+
+    /// The pieces of a file.
+    #[must_use]
+    pub fn items(&self, recipe: &Recipe) -> Items<'_> {
+        Items::new(self, recipe)
+    }
+
+    /// One entry of a directory, by its name.
+    ///
+    /// # Errors
+    /// If a page on the way cannot be read.
+    pub fn entry(&self, root: PageRef, name: &[u8]) -> Result<Option<Entry>> {
+        let mut page = root;
+        for _ in 0..DEEPEST {
+            match self.page(&page)? {
+                Page::Entries(entries) => {
+                    return Ok(entries.into_iter().find(|entry| entry.name == name));
+                }
+                Page::Inner(children) => {
+                    let next = children.into_iter().find(|(label, _)| {
+                        matches!(label, super::page::ChildLabel::Name(last) if name <= last.as_slice())
+                    });
+                    match next {
+                        Some((_, child)) => page = child,
+                        None => return Ok(None),
+                    }
+                }
+                Page::Items(_) => {
+                    return Err(StoreError::damaged("a tree", "a list of chunks among names"));
+                }
+            }
+        }
+        Err(StoreError::damaged("a tree", "it is too deep"))
+    }
+
+    /// The page references in a page, for walks that visit every page once.
+    pub(crate) fn page_children(&self, page: &PageRef) -> Result<PageContent> {
+        Ok(match self.page(page)? {
+            Page::Inner(children) => PageContent {
+                pages: children.into_iter().map(|(_, page)| page).collect(),
+                ..PageContent::default()
+            },
+            Page::Items(items) => PageContent { items, ..PageContent::default() },
+            Page::Entries(entries) => PageContent { entries, ..PageContent::default() },
+        })
+    }
+}
+
+/// What a page holds.
+#[derive(Default)]
+pub(crate) struct PageContent {
+    pub pages: Vec<PageRef>,
+    pub items: Vec<Item>,
+    pub entries: Vec<Entry>,
+}
+
+impl PageRef {
+    /// A page of which only the fingerprint is known.
+    #[must_use]
+    pub fn unplaced(fingerprint: crate::ids::Fingerprint) -> Self {
+        Self { fingerprint, spot: Spot::Unknown }
+    }
+}

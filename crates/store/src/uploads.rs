@@ -1,0 +1,204 @@
+//! The few threads that bring full containers to the place.
+
+use std::{
+    sync::{
+        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
+    thread::JoinHandle,
+    time::{Duration, Instant},
+};
+
+use crossbeam_channel::{Receiver, Sender};
+
+use crate::{
+    container::Directory,
+    error::{Result, StoreError},
+    ids::{Class, ContainerId},
+    store::Store,
+};
+
+/// Containers on their way at the same time.
+const UPLOADERS: usize = 2;
+/// A segment is due after so many containers,
+const SEGMENT_CONTAINERS: usize = 64;
+/// or after so much time.
+const SEGMENT_TIME: Duration = Duration::from_secs(300);
+/// The trees so far are made findable after so many containers of data.
+const CHECKPOINT_CONTAINERS: u64 = 16;
+
+/// Containers that are at the place but in no segment yet.
+pub(crate) type Finished = Vec<(ContainerId, Directory)>;
+
+struct Job {
+    id: ContainerId,
+    bytes: Vec<u8>,
+    directory: Directory,
+}
+
+#[derive(Default)]
+struct State {
+    /// Containers sent and not yet done with.
+    open: usize,
+    finished: Finished,
+    failure: Option<StoreError>,
+    said: Option<String>,
+    buffers: Vec<Vec<u8>>,
+}
+
+struct Shared {
+    store: Arc<Store>,
+    state: Mutex<State>,
+    changed: Condvar,
+    stored: AtomicU64,
+    data_since_checkpoint: AtomicU64,
+    last_segment: Mutex<Instant>,
+}
+
+/// The uploaders of a run.
+pub(crate) struct Uploads {
+    shared: Arc<Shared>,
+    sender: Mutex<Option<Sender<Job>>>,
+    threads: Mutex<Vec<JoinHandle<()>>>,
+}
+
+impl Shared {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn work(&self, jobs: &Receiver<Job>) {
+        for Job { id, bytes, directory } in jobs {
+            let done = match self.state().said {
+                // After a failure nothing more is written: the run is lost, the store is not.
+                Some(_) => None,
+                None => {
+                    Some(id.object().and_then(|name| Ok(self.store.place.create(&name, &bytes)?)))
+                }
+            };
+            let mut state = self.state();
+            match done {
+                Some(Ok(())) => {
+                    self.stored.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                    if id.class == Class::Data {
+                        self.data_since_checkpoint.fetch_add(1, Ordering::Relaxed);
+                    }
+                    state.finished.push((id, directory));
+                }
+                Some(Err(error)) => {
+                    state.said.get_or_insert(error.to_string());
+                    state.failure.get_or_insert(error);
+                }
+                None => {}
+            }
+            state.buffers.push(bytes);
+            state.open -= 1;
+            self.changed.notify_all();
+        }
+    }
+}
+
+impl Uploads {
+    pub fn start(store: Arc<Store>) -> Result<Self> {
+        let shared = Arc::new(Shared {
+            store,
+            state: Mutex::default(),
+            changed: Condvar::new(),
+            stored: AtomicU64::new(0),
+            data_since_checkpoint: AtomicU64::new(0),
+            last_segment: Mutex::new(Instant::now()),
+        });
+        // No queue: a worker that is ahead of the place waits with its container in hand.
+        let (sender, jobs) = crossbeam_channel::bounded(0);
+        let threads = (0..UPLOADERS)
+            .map(|number| {
+                let (shared, jobs) = (Arc::clone(&shared), jobs.clone());
+                std::thread::Builder::new()
+                    .name(format!("upload-{number}"))
+                    .spawn(move || shared.work(&jobs))
+                    .map_err(|error| StoreError::local("starting an uploader", error))
+            })
+            .collect::<Result<_>>()?;
+        Ok(Self { shared, sender: Mutex::new(Some(sender)), threads: Mutex::new(threads) })
+    }
+
+    /// Hands over a container; waits while all uploaders are busy.
+    pub fn send(&self, id: ContainerId, bytes: Vec<u8>, directory: Directory) -> Result<()> {
+        self.check()?;
+        let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let sender = sender.ok_or(StoreError::Cancelled)?;
+        self.shared.state().open += 1;
+        sender.send(Job { id, bytes, directory }).map_err(|_| {
+            self.shared.state().open -= 1;
+            StoreError::Cancelled
+        })
+    }
+
+    /// Fails if an upload has failed.
+    pub fn check(&self) -> Result<()> {
+        let mut state = self.shared.state();
+        if let Some(failure) = state.failure.take() {
+            return Err(failure);
+        }
+        match &state.said {
+            Some(said) => Err(StoreError::Stopped(said.clone())),
+            None => Ok(()),
+        }
+    }
+
+    /// A buffer to fill, perhaps one that was uploaded.
+    pub fn buffer(&self) -> Vec<u8> {
+        self.shared.state().buffers.pop().unwrap_or_default()
+    }
+
+    pub fn stored_bytes(&self) -> u64 {
+        self.shared.stored.load(Ordering::Relaxed)
+    }
+
+    /// Whether enough data went by that the trees so far should be findable.
+    pub fn is_checkpoint_due(&self) -> bool {
+        let since = &self.shared.data_since_checkpoint;
+        since.load(Ordering::Relaxed) >= CHECKPOINT_CONTAINERS && {
+            since.store(0, Ordering::Relaxed);
+            true
+        }
+    }
+
+    /// What the next segment lists, if it is due.
+    pub fn take_due(&self) -> Option<Finished> {
+        let mut last = self.shared.last_segment.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.shared.state();
+        let due = state.finished.len() >= SEGMENT_CONTAINERS
+            || (!state.finished.is_empty() && last.elapsed() >= SEGMENT_TIME);
+        due.then(|| {
+            *last = Instant::now();
+            std::mem::take(&mut state.finished)
+        })
+    }
+
+    /// Waits until everything is at the place; what no segment lists yet.
+    pub fn drain(&self) -> Result<Finished> {
+        let mut state = self.shared.state();
+        while state.open > 0 {
+            state = self.shared.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(state);
+        self.check()?;
+        Ok(std::mem::take(&mut self.shared.state().finished))
+    }
+
+    /// Takes no more containers; the threads end when they have done what they hold.
+    pub fn stop(&self) {
+        self.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
+    }
+}
+
+impl Drop for Uploads {
+    fn drop(&mut self) {
+        self.stop();
+        for thread in self.threads.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            // A thread that panicked has left `open` above zero, which nobody waits for any more.
+            let _ = thread.join();
+        }
+    }
+}
