@@ -1,0 +1,316 @@
+//! A plan: one backup written down.
+
+use std::path::{Path, PathBuf};
+
+use crate::{
+    fields::{Fields, Reading},
+    path::{Expand, expand},
+    problem::{Problem, nearest},
+    rules::RuleSet,
+};
+
+/// How hard content is compressed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Compress {
+    /// Not at all.
+    Off,
+    /// Quickly.
+    Fast,
+    /// The usual way.
+    #[default]
+    Default,
+    /// As small as is sensible.
+    High,
+}
+
+/// One backup written down.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// Its name, which is that of its file.
+    pub name: String,
+    /// What it is for.
+    pub about: Option<String>,
+    /// Full paths of files and directories to protect.
+    pub sources: Vec<PathBuf>,
+    /// Name of the store.
+    pub store: String,
+    /// Labels every snapshot gets.
+    pub labels: Vec<String>,
+    /// The machine's name, if it is not to be the real one.
+    pub machine: Option<String>,
+    /// What goes along and what does not.
+    pub rules: RuleSet,
+    /// How hard to compress.
+    pub compress: Compress,
+    /// Number of threads that read, if set by hand.
+    pub readers: Option<u32>,
+    /// The file's text.
+    pub text: String,
+}
+
+/// Keys of the contract that later versions act on.
+const LATER: &[&str] = &[
+    "sources-from",
+    "zone",
+    "rules-from",
+    "retain",
+    "shrink",
+    "speed",
+    "replicate",
+    "schedule",
+    "around",
+    "goal",
+    "tell",
+    "form",
+    "deletions",
+    "old-versions",
+    "packing",
+    "full",
+    "split",
+    "also",
+];
+
+/// Whether a text can name a plan, a store, a host or a channel.
+#[must_use]
+pub fn is_plan_name(name: &str) -> bool {
+    let fine = |b: u8| matches!(b, b'a'..=b'z' | b'0'..=b'9' | b'-' | b'_');
+    (1..=64).contains(&name.len()) && name.bytes().all(fine)
+}
+
+/// Reads a plan: the plan if nothing is wrong with it, and everything that is.
+///
+/// `file` is named in problems; `stores` are the names the plan can refer to.
+#[must_use]
+pub fn parse_plan<'a>(
+    name: &str,
+    file: &str,
+    text: &str,
+    with: &dyn Expand,
+    stores: impl IntoIterator<Item = &'a str>,
+) -> (Option<Plan>, Vec<Problem>) {
+    let mut reading = Reading::new(file, text);
+    let mut fields = Fields::new("a plan", reading.parse());
+    if !is_plan_name(name) {
+        reading.problem_with(
+            &(0..0),
+            format!("`{name}` is no name for a plan"),
+            "rename the file: a-z, 0-9, - and _",
+        );
+    }
+    let about = fields.text(&mut reading, "about").map(|(text, _)| text);
+    let sources = parse_sources(&mut reading, &mut fields, with);
+    let store = parse_store(&mut reading, &mut fields, stores);
+    let labels = fields.texts(&mut reading, "labels").unwrap_or_default();
+    for (label, span) in &labels {
+        if !is_plan_name(label) {
+            reading.problem(span, format!("`{label}` is no label: use a-z, 0-9, - and _"));
+        }
+    }
+    let machine = fields.text(&mut reading, "machine").and_then(|(machine, span)| {
+        let fine =
+            !machine.is_empty() && machine.len() <= 64 && !machine.chars().any(char::is_control);
+        if !fine {
+            reading.problem(&span, "a machine's name has 1 to 64 visible characters");
+        }
+        fine.then_some(machine)
+    });
+    let compress = parse_compress(&mut reading, &mut fields);
+    let readers = fields.count(&mut reading, "readers", 64);
+    let rules = match fields.text(&mut reading, "rules") {
+        Some((rules, span)) => {
+            let (rules, problems) = RuleSet::parse_within(&rules, file, text, &span);
+            reading.problems.extend(problems);
+            rules
+        }
+        None => RuleSet::default(),
+    };
+    fields.finish(&mut reading, LATER);
+    reading.problems.sort_by_key(|problem| (problem.line, problem.column));
+    let fine = reading.problems.is_empty();
+    let plan = store.filter(|_| fine).map(|store| Plan {
+        name: name.to_owned(),
+        about,
+        sources,
+        store,
+        labels: labels.into_iter().map(|(label, _)| label).collect(),
+        machine,
+        rules,
+        compress,
+        readers,
+        text: text.to_owned(),
+    });
+    (plan, reading.problems)
+}
+
+fn parse_sources<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+    with: &dyn Expand,
+) -> Vec<PathBuf> {
+    let before = reading.problems.len();
+    let listed = fields.texts(reading, "sources");
+    if listed.as_ref().is_none_or(Vec::is_empty) && reading.problems.len() == before {
+        reading.problem_with(
+            &(0..0),
+            "the plan has no sources",
+            "add sources = [\"/path/to/protect\"]",
+        );
+    }
+    let mut sources: Vec<PathBuf> = Vec::new();
+    for (text, span) in listed.unwrap_or_default() {
+        if text.contains("://") {
+            let hint = "give a path of this machine";
+            reading.problem_with(&span, "this version reads no sources on other hosts yet", hint);
+            continue;
+        }
+        match expand(&text, with) {
+            Ok(path) => {
+                if let Some(other) = sources.iter().find(|other| overlaps(other, &path)) {
+                    let message = if *other == path {
+                        format!("`{}` stands here twice", path.display())
+                    } else {
+                        format!(
+                            "of `{}` and `{}` one lies in the other",
+                            other.display(),
+                            path.display()
+                        )
+                    };
+                    reading.problem_with(
+                        &span,
+                        message,
+                        "keep the outer one; rules choose within it",
+                    );
+                }
+                sources.push(path);
+            }
+            Err(problem) => drop(reading.problem(&span, problem.to_string())),
+        }
+    }
+    sources
+}
+
+fn overlaps(a: &Path, b: &Path) -> bool {
+    a.starts_with(b) || b.starts_with(a)
+}
+
+fn parse_store<'t, 'a>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+    stores: impl IntoIterator<Item = &'a str>,
+) -> Option<String> {
+    let before = reading.problems.len();
+    let Some((store, span)) = fields.text(reading, "store") else {
+        if reading.problems.len() == before {
+            let hint = "add store = \"…\", a name from stores.toml";
+            reading.problem_with(&(0..0), "the plan has no store", hint);
+        }
+        return None;
+    };
+    let stores: Vec<&str> = stores.into_iter().collect();
+    if stores.contains(&store.as_str()) {
+        return Some(store);
+    }
+    let hint = match nearest(&store, stores.iter().copied()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None if stores.is_empty() => "stores.toml names none yet".to_owned(),
+        None => format!("there are {}", stores.join(", ")),
+    };
+    reading.problem_with(&span, format!("no store `{store}` stands in stores.toml"), hint);
+    None
+}
+
+fn parse_compress<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Compress {
+    const WORDS: [(&str, Compress); 4] = [
+        ("off", Compress::Off),
+        ("fast", Compress::Fast),
+        ("default", Compress::Default),
+        ("high", Compress::High),
+    ];
+    let Some((word, span)) = fields.text(reading, "compress") else { return Compress::Default };
+    if let Some((_, compress)) = WORDS.iter().find(|(known, _)| *known == word) {
+        return *compress;
+    }
+    let hint = match nearest(&word, WORDS.iter().map(|(word, _)| *word)) {
+        Some(near) => format!("did you mean \"{near}\"?"),
+        None => "\"off\", \"fast\", \"default\" or \"high\"".to_owned(),
+    };
+    reading.problem_with(&span, format!("`{word}` says not how to compress"), hint);
+    Compress::Default
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn parse(text: &str) -> (Option<Plan>, String) {
+        let nothing = |_: &str| None;
+        let (plan, problems) =
+            parse_plan("readings", "readings.toml", text, &nothing, ["oak", "pier"]);
+        (plan, problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    }
+
+    #[test]
+    fn a_plan_is_read_whole() {
+        let text = "about = \"Series\"\nsources = [\"/srv/readings/\", \"/var/notes\"]\nstore = \"oak\"\nlabels = [\"field\"]\nmachine = \"hut\"\ncompress = \"high\"\nreaders = 4\nrules = '''\nskip .cache/ *~\n'''\n";
+        let (plan, problems) = parse(text);
+        assert_eq!(problems, "");
+        let plan = plan.expect("a plan");
+        assert_eq!(plan.sources, [PathBuf::from("/srv/readings"), "/var/notes".into()]);
+        assert_eq!((plan.compress, plan.readers), (Compress::High, Some(4)));
+        assert_eq!(plan.rules.rules().len(), 1);
+        assert_eq!(plan.rules.rules()[0].line, 9);
+    }
+
+    #[test]
+    fn every_mistake_comes_with_its_place_and_the_right_spelling() {
+        let text = "sorces = [\"/a\"]\nstore = \"oka\"\ncompress = \"hihg\"\nreaders = 0\nlabels = \"x\"\nretain = []\nrules = '''\nskip ok\nskpi *.part\n'''\nabout = 3\n";
+        let (plan, problems) = parse(text);
+        assert!(plan.is_none());
+        for expected in [
+            "readings.toml:1:1: the plan has no sources",
+            "readings.toml:1:1: a plan has no key `sorces`",
+            "did you mean `sources`?",
+            "readings.toml:2:9: no store `oka` stands in stores.toml",
+            "did you mean `oak`?",
+            "did you mean \"high\"?",
+            "readings.toml:4:11: `readers` must be a whole number",
+            "readings.toml:5:10: `labels` must be a list",
+            "readings.toml:6:1: this version does not act on `retain` yet",
+            "readings.toml:9:1: a rule begins with `take` or `skip`, not `skpi`",
+            "did you mean `skip`?",
+            "readings.toml:11:9: `about` must be a text",
+        ] {
+            assert!(problems.contains(expected), "{expected}\n{problems}");
+        }
+    }
+
+    #[test]
+    fn sources_that_overlap_or_lie_elsewhere_are_refused() {
+        let (_, problems) = parse(
+            "store = \"oak\"\nsources = [\"/srv\", \"/srv/a\", \"sftp://mast/x\", \"b\", \"/srv\"]\n",
+        );
+        for expected in [
+            "one lies in the other",
+            "no sources on other hosts",
+            "not a full path",
+            "stands here twice",
+        ] {
+            assert!(problems.contains(expected), "{expected}\n{problems}");
+        }
+    }
+
+    #[test]
+    fn broken_toml_is_a_problem_with_a_place() {
+        let (plan, problems) = parse("sources = [\"/a\"\nstore = = \"oak\"\n");
+        assert!(plan.is_none());
+        assert!(problems.contains("readings.toml:2:"), "{problems}");
+    }
+
+    proptest! {
+        #[test]
+        fn no_text_makes_the_parser_panic(text in "(sources|store|rules|labels|=|\\[|\\]|'''|\"|\\n|[a-z/*]|\\PC){0,60}") {
+            let _ = parse(&text);
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! Rules: which paths go along.
+//!
+//! A rule holds for a path if one of its patterns fits the path itself or a directory above it.
+//! The last rule that holds decides; with none, the path is taken.
+
+mod matcher;
+mod parse;
+mod pattern;
+
+#[cfg(test)]
+mod tests;
+
+use std::ops::Range;
+
+pub use matcher::{Matcher, Verdict};
+
+use crate::problem::Problem;
+use pattern::Pattern;
+
+/// What a rule does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Action {
+    /// The path goes along.
+    Take,
+    /// It does not.
+    Skip,
+}
+
+/// One line of rules.
+#[derive(Clone, Debug)]
+pub struct Rule {
+    /// What it does.
+    pub action: Action,
+    /// The file it stands in.
+    pub file: String,
+    /// The line, from 1.
+    pub line: usize,
+    /// The line as written, without comment.
+    pub text: String,
+    patterns: Vec<Pattern>,
+}
+
+/// The rules of a plan, in order.
+#[derive(Clone, Debug, Default)]
+pub struct RuleSet {
+    rules: Vec<Rule>,
+}
+
+impl RuleSet {
+    /// Reads rules that stand in a text of their own.
+    #[must_use]
+    pub fn parse(text: &str, file: &str) -> (Self, Vec<Problem>) {
+        let (rules, problems) = parse::parse(text, file, text, 0);
+        (Self { rules }, problems)
+    }
+
+    /// Reads rules that stand as a value in a larger file, and reports places in that file.
+    pub(crate) fn parse_within(
+        rules: &str,
+        file: &str,
+        whole: &str,
+        span: &Range<usize>,
+    ) -> (Self, Vec<Problem>) {
+        // In a literal text the rules stand in the file as they are; then lines and columns are
+        // true. In one with escapes all that can be said is where it begins.
+        let found = whole.get(span.clone()).and_then(|raw| raw.find(rules));
+        let (text, offset) = match found {
+            Some(offset) => (whole, span.start + offset),
+            None => (rules, 0),
+        };
+        let (rules, mut problems) = parse::parse(rules, file, text, offset);
+        if found.is_none() {
+            for problem in &mut problems {
+                let here = Problem::at(file, whole, span, problem.message.clone());
+                *problem = Problem { hint: problem.hint.take(), ..here };
+            }
+        }
+        (Self { rules }, problems)
+    }
+
+    /// The rules, in order.
+    #[must_use]
+    pub fn rules(&self) -> &[Rule] {
+        &self.rules
+    }
+}
