@@ -1,1 +1,24 @@
-//! x
+//! Making it happen: runs, restores, verifications.
+//!
+//! The engine draws nothing and asks nobody: clock, cancellation and the taker of its events are
+//! handed in.
+
+mod clock;
+mod config;
+mod error;
+mod event;
+pub mod history;
+mod lock;
+mod metadata;
+mod restore;
+mod run;
+mod secrets;
+
+pub use clock::{Cancel, Clock, MovedClock, SystemClock};
+pub use config::{Configuration, Folders, PlanFile, local_directory, open_place, prepare_place};
+pub use error::{EngineError, Result};
+pub use event::{Event, EventSink, Exception, Progress};
+pub use lock::PlanLock;
+pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
+pub use run::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunRequest, RunStatus, run};
+pub use secrets::{Passphrase, read_secret};

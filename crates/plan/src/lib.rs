@@ -17,5 +17,5 @@ pub use plan::{Compress, Plan, is_plan_name, parse_plan};
 pub use problem::{Problem, Severity, nearest};
 pub use rules::{Action, Matcher, Rule, RuleSet, Verdict};
 pub use secret::SecretSource;
-pub use stores::{PlaceSpec, StoreConfig, parse_stores};
+pub use stores::{PlaceSpec, StoreConfig, Stores, parse_stores};
 pub use when::{SnapshotSpec, SpecError, When};

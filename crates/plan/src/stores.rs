@@ -73,17 +73,25 @@ impl PlaceSpec {
     }
 }
 
-/// Reads `stores.toml`: the stores that are fine, and everything that is not.
+/// What `stores.toml` says.
+#[derive(Clone, Debug, Default)]
+pub struct Stores {
+    /// The stores that are fine, by name.
+    pub fine: BTreeMap<String, StoreConfig>,
+    /// All names, also of those that are not.
+    pub names: Vec<String>,
+    /// What is wrong.
+    pub problems: Vec<Problem>,
+}
+
+/// Reads `stores.toml`.
 #[must_use]
-pub fn parse_stores(
-    file: &str,
-    text: &str,
-    with: &dyn Expand,
-) -> (BTreeMap<String, StoreConfig>, Vec<Problem>) {
+pub fn parse_stores(file: &str, text: &str, with: &dyn Expand) -> Stores {
     let mut reading = Reading::new(file, text);
-    let mut stores = BTreeMap::new();
+    let mut stores = Stores::default();
     for (key, value) in reading.parse() {
         let (span, name) = (key.span(), key.into_inner().into_owned());
+        stores.names.push(name.clone());
         if !is_plan_name(&name) {
             reading.problem(&span, format!("`{name}` is no name: use a-z, 0-9, - and _"));
         }
@@ -97,10 +105,11 @@ pub fn parse_stores(
         if let Some(store) =
             parse_store(&mut reading, &name, &span, Fields::new("a store", table), with)
         {
-            stores.insert(name, store);
+            stores.fine.insert(name, store);
         }
     }
-    (stores, reading.problems)
+    stores.problems = reading.problems;
+    stores
 }
 
 fn parse_store<'t>(
@@ -141,8 +150,8 @@ mod tests {
 
     fn parse(text: &str) -> (BTreeMap<String, StoreConfig>, Vec<String>) {
         let nothing = |_: &str| None;
-        let (stores, problems) = parse_stores("stores.toml", text, &nothing);
-        (stores, problems.iter().map(ToString::to_string).collect())
+        let stores = parse_stores("stores.toml", text, &nothing);
+        (stores.fine, stores.problems.iter().map(ToString::to_string).collect())
     }
 
     #[test]

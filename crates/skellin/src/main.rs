@@ -1,1 +1,5 @@
-fn main(){}
+//! The program; everything it does is in the library.
+
+fn main() -> std::process::ExitCode {
+    skellin::main()
+}

@@ -144,6 +144,11 @@ impl<T> ContentWriter<T> {
         Ok(())
     }
 
+    /// The tag of the file that was begun last.
+    pub fn last_file(&mut self) -> Option<&mut T> {
+        self.files.back_mut().map(|file| &mut file.tag)
+    }
+
     /// Drops the file that was begun last, as if it had never been; what was stored of it stays
     /// behind unused.
     pub fn drop_file(&mut self) -> Option<T> {

@@ -6,6 +6,7 @@
 mod block;
 mod blocks;
 mod chunker;
+mod comparison;
 mod compress;
 mod container;
 mod containers;
@@ -29,6 +30,7 @@ mod uploads;
 mod verify;
 
 pub use chunker::Chunker;
+pub use comparison::Comparison;
 pub use compress::Compression;
 pub use containers::Location;
 pub use content::{Content, ContentWriter};
@@ -38,7 +40,7 @@ pub use ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
 pub use index::Cache;
 pub use session::{Session, SessionStart, SnapshotDraft};
 pub use slot::PassphraseCost;
-pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
+pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource, Usage};
 pub use store::{Creation, FOLDERS, Store};
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,

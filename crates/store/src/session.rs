@@ -14,6 +14,7 @@ use std::{
 use skellin_place::ObjectName;
 
 use crate::{
+    comparison::Comparison,
     compress::Compression,
     container::{Checkpoint, OpenContainer},
     containers::{ContainerIx, Containers, Location, Standing},
@@ -23,15 +24,12 @@ use crate::{
     keys::{Secret, WRAPPED},
     segment::SegmentId,
     signed::Machine,
-    snapshot::{ExceptionRecord, ListedSnapshot, RootHint, Snapshot, SnapshotSource, sealed_name},
+    snapshot::{ExceptionRecord, RootHint, Snapshot, SnapshotSource, sealed_name},
     store::Store,
-    tree::{Item, PageRef, Recipe, Spot},
+    tree::{PageRef, Spot},
     tree_writer::TreeWriter,
     uploads::{Finished, Uploads},
 };
-
-/// How many interrupted runs are looked into.
-const MOST_RESUMED: usize = 4;
 
 /// What a run brings with it.
 pub struct SessionStart<'a> {
@@ -98,8 +96,7 @@ pub struct Session {
     uploads: Uploads,
     segment_number: Arc<AtomicU32>,
     checkpoints: Mutex<BTreeMap<Vec<u8>, Fingerprint>>,
-    base: Option<(Snapshot, Vec<ContainerIx>)>,
-    resume: HashMap<Vec<u8>, PageRef>,
+    comparison: Comparison,
     known_notices: Mutex<HashSet<ObjectName>>,
     new_bytes: AtomicU64,
     /// Trouble with what is there already, which does not stop a run.
@@ -155,73 +152,17 @@ impl Session {
             uploads: Uploads::start(Arc::clone(&store))?,
             segment_number: Arc::default(),
             checkpoints: Mutex::default(),
-            base: None,
-            resume: HashMap::new(),
+            comparison: Comparison::empty(Arc::clone(&store)),
             known_notices: Mutex::default(),
             new_bytes: AtomicU64::new(0),
             warnings: Vec::new(),
             store,
         };
-        session.warnings = session.store.load_index_now()?;
-        let snapshots = session.store.snapshots()?;
-        let base = snapshots.iter().rev().find(|snapshot| snapshot.lineage == lineage);
-        session.take_base(base)?;
+        let (comparison, warnings) = Comparison::load(&session.store, lineage, Some(run))?;
+        session.comparison = comparison;
+        session.warnings = warnings;
         session.poll()?;
-        session.find_resume_points(&record, base.map_or(i64::MIN, |base| base.started))?;
         Ok(Arc::new(session))
-    }
-
-    fn take_base(&mut self, base: Option<&ListedSnapshot>) -> Result<()> {
-        let Some(listed) = base else { return Ok(()) };
-        let snapshot = match self.store.read_snapshot(listed) {
-            Ok(snapshot) => snapshot,
-            // Without a base everything is read again, and the content is found in the index.
-            Err(error) if error.is_damage() => {
-                self.warnings.push(error);
-                return Ok(());
-            }
-            Err(error) => return Err(error),
-        };
-        let ids = ContainerRun::spread(&snapshot.containers)?;
-        let numbers = ids.iter().map(|id| self.store.containers.number(*id, None)).collect();
-        self.base = Some((snapshot, numbers));
-        Ok(())
-    }
-
-    /// Directories that interrupted runs of the same plan had finished.
-    fn find_resume_points(&mut self, own: &RunRecord, base_started: i64) -> Result<()> {
-        let mut interrupted = Vec::new();
-        for object in self.store.place.listing("runs")? {
-            match self.store.get_record::<RunRecord>(object.name.as_str()) {
-                Ok(record) if record.run != own.run && record.lineage == own.lineage => {
-                    interrupted.push(record);
-                }
-                Ok(_) => {}
-                // Settled since it was listed, or torn by a crash.
-                Err(error) if error.is_damage() => {}
-                Err(error) => return Err(error),
-            }
-        }
-        interrupted.retain(|record| record.started >= base_started);
-        interrupted.sort_by_key(|record| record.started);
-        let skipped = interrupted.len().saturating_sub(MOST_RESUMED);
-        let runs: Vec<RunId> = interrupted[skipped..].iter().map(|record| record.run).collect();
-        let mut containers = self.store.list_containers()?;
-        containers.retain(|(id, _)| id.class == Class::Tree && runs.contains(&id.run));
-        containers.sort_by_key(|(id, _)| (runs.iter().position(|run| *run == id.run), id.sequence));
-        for (id, size) in containers {
-            match self.store.read_directory(id, size) {
-                Ok(directory) => self.resume.extend(
-                    directory
-                        .checkpoints
-                        .into_iter()
-                        .map(|point| (Vec::from(point.path), PageRef::unplaced(point.root))),
-                ),
-                Err(error) if error.is_damage() => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(())
     }
 
     /// Answers the notices of reclaims that were not answered yet.
@@ -240,12 +181,9 @@ impl Session {
                 Err(error) if error.is_damage() => continue,
                 Err(error) => return Err(error),
             };
-            for victim in ContainerRun::spread(&notice.victims)? {
-                let number = self.store.containers.number(victim, None);
-                self.store.containers.get(number).set_standing(Standing::Condemned);
-            }
+            self.store.condemn(&notice)?;
             let mut held = self.store.containers.used();
-            if let Some((base, _)) = &self.base {
+            if let Some(base) = self.comparison.base() {
                 held.extend(ContainerRun::spread(&base.containers)?);
             }
             held.sort_unstable();
@@ -265,22 +203,10 @@ impl Session {
         self.run
     }
 
-    /// The snapshot the run compares with.
+    /// What the run compares with.
     #[must_use]
-    pub fn base(&self) -> Option<&Snapshot> {
-        self.base.as_ref().map(|(snapshot, _)| snapshot)
-    }
-
-    /// The tree of a directory as an interrupted run had stored it.
-    #[must_use]
-    pub fn resume_point(&self, path: &[u8]) -> Option<PageRef> {
-        self.resume.get(path).copied()
-    }
-
-    /// Whether there is anything to resume from.
-    #[must_use]
-    pub fn is_resuming(&self) -> bool {
-        !self.resume.is_empty()
+    pub fn comparison(&self) -> &Comparison {
+        &self.comparison
     }
 
     /// Bytes written to the place so far.
@@ -299,89 +225,9 @@ impl Session {
         self.new_bytes.fetch_add(bytes, Ordering::Relaxed);
     }
 
-    /// Takes over the recipe of an unchanged file if all its content is still where a new
-    /// snapshot may refer to it; the hints are mended on the way. `from_base`: the recipe is the
-    /// base snapshot's.
-    ///
-    /// # Errors
-    /// If a page of the recipe cannot be read.
-    pub fn take_over(&self, recipe: &mut Recipe, from_base: bool) -> Result<bool> {
-        match recipe {
-            Recipe::Inline(items) => Ok(items.iter_mut().all(|item| self.take_over_item(item))),
-            Recipe::Paged(page) => {
-                if from_base && self.base_is_whole() {
-                    return Ok(true);
-                }
-                let mut items = self.store.items(&Recipe::Paged(*page));
-                loop {
-                    match items.next_item() {
-                        Ok(Some(mut item)) => {
-                            if !self.take_over_item(&mut item) {
-                                return Ok(false);
-                            }
-                        }
-                        Ok(None) => return self.keep_pages(page),
-                        Err(error) if error.is_damage() => return Ok(false),
-                        Err(error) => return Err(error),
-                    }
-                }
-            }
-        }
-    }
-
-    /// The pages of a recipe must be usable as well: they are if the root is, since pages are
-    /// stored bottom-up and each is looked up again.
-    fn keep_pages(&self, page: &PageRef) -> Result<bool> {
-        let mut stack = vec![*page];
-        while let Some(page) = stack.pop() {
-            let Some(location) =
-                self.store.index.find(&page.fingerprint.prefix(), &self.store.containers)
-            else {
-                return Ok(false);
-            };
-            self.store.containers.get(location.container).mark_used();
-            let at = PageRef { spot: Spot::At(location), ..page };
-            stack.extend(self.store.page_children(&at)?.pages);
-        }
-        Ok(true)
-    }
-
-    /// Whether everything the base refers to is there and not condemned; if so, it is all counted
-    /// as used, since nobody looks which of it a long recipe needs.
-    fn base_is_whole(&self) -> bool {
-        let Some((_, numbers)) = &self.base else { return false };
-        let containers: Vec<_> =
-            numbers.iter().map(|number| self.store.containers.get(*number)).collect();
-        let whole = containers.iter().all(|container| container.is_usable());
-        if whole {
-            containers.iter().for_each(|container| container.mark_used());
-        }
-        whole
-    }
-
-    fn take_over_item(&self, item: &mut Item) -> bool {
-        let Item::Chunk(chunk) = item else { return true };
-        if let Spot::At(location) = chunk.spot {
-            let container = self.store.containers.get(location.container);
-            if container.is_usable() {
-                container.mark_used();
-                return true;
-            }
-        }
-        match self.known(&chunk.fingerprint) {
-            Some(location) => {
-                chunk.spot = Spot::At(location);
-                true
-            }
-            None => false,
-        }
-    }
-
     /// Where the store has a content, which is then counted as used.
     pub(crate) fn known(&self, fingerprint: &Fingerprint) -> Option<Location> {
-        let location = self.store.index.find(&fingerprint.prefix(), &self.store.containers)?;
-        self.store.containers.get(location.container).mark_used();
-        Some(location)
+        self.store.known(fingerprint)
     }
 
     /// What this run did with a content, or its claim to store it now.
@@ -549,7 +395,7 @@ impl Session {
     }
 
     fn add_wrapped_keys(&self, runs: &mut [ContainerRun]) {
-        let of_base = self.base.iter().flat_map(|(base, _)| &base.containers);
+        let of_base = self.comparison.base().into_iter().flat_map(|base| &base.containers);
         let known: HashMap<(RunId, u8), [u8; WRAPPED]> =
             of_base.filter_map(|run| Some(((run.run, run.class), run.wrapped?))).collect();
         for run in runs {
@@ -566,8 +412,8 @@ impl Session {
         &self.store.containers
     }
 
-    /// Stops the uploaders; what was not acknowledged may or may not be at the place.
+    /// Gives the run up; what was not acknowledged may or may not be at the place.
     pub fn abandon(&self) {
-        self.uploads.stop();
+        self.uploads.abandon();
     }
 }

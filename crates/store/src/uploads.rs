@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crossbeam_channel::{Receiver, Sender};
+use crossbeam_channel::{Receiver, SendTimeoutError, Sender};
 
 use crate::{
     container::Directory,
@@ -26,6 +26,9 @@ const SEGMENT_CONTAINERS: usize = 64;
 const SEGMENT_TIME: Duration = Duration::from_secs(300);
 /// The trees so far are made findable after so many containers of data.
 const CHECKPOINT_CONTAINERS: u64 = 16;
+
+/// How long a worker waits for an uploader before it looks whether all is well.
+const PATIENCE: Duration = Duration::from_millis(50);
 
 /// Containers that are at the place but in no segment yet.
 pub(crate) type Finished = Vec<(ContainerId, Directory)>;
@@ -128,10 +131,19 @@ impl Uploads {
         let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let sender = sender.ok_or(StoreError::Cancelled)?;
         self.shared.state().open += 1;
-        sender.send(Job { id, bytes, directory }).map_err(|_| {
-            self.shared.state().open -= 1;
-            StoreError::Cancelled
-        })
+        let mut job = Job { id, bytes, directory };
+        let refused = loop {
+            match sender.send_timeout(job, PATIENCE) {
+                Ok(()) => return Ok(()),
+                Err(SendTimeoutError::Disconnected(_)) => break StoreError::Cancelled,
+                Err(SendTimeoutError::Timeout(back)) => job = back,
+            }
+            if let Err(error) = self.check() {
+                break error;
+            }
+        };
+        self.shared.state().open -= 1;
+        Err(refused)
     }
 
     /// Fails if an upload has failed.
@@ -179,7 +191,7 @@ impl Uploads {
     /// Waits until everything is at the place; what no segment lists yet.
     pub fn drain(&self) -> Result<Finished> {
         let mut state = self.shared.state();
-        while state.open > 0 {
+        while state.open > 0 && state.said.is_none() {
             state = self.shared.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
         drop(state);
@@ -187,15 +199,18 @@ impl Uploads {
         Ok(std::mem::take(&mut self.shared.state().finished))
     }
 
-    /// Takes no more containers; the threads end when they have done what they hold.
-    pub fn stop(&self) {
+    /// Gives up: nothing more is written but what is on its way, and nobody waits for that.
+    pub fn abandon(&self) {
+        self.shared.state().said.get_or_insert_with(|| "it was cancelled".to_owned());
+        self.shared.changed.notify_all();
         self.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
+        self.threads.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 }
 
 impl Drop for Uploads {
     fn drop(&mut self) {
-        self.stop();
+        self.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
         for thread in self.threads.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
             // A thread that panicked has left `open` above zero, which nobody waits for any more.
             let _ = thread.join();

@@ -1,0 +1,72 @@
+//! Time and cancellation, handed in from outside.
+
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicI64, Ordering},
+    },
+    time::{SystemTime, UNIX_EPOCH},
+};
+
+/// Tells what time it is.
+pub trait Clock: Send + Sync {
+    /// Milliseconds since 1970, as runs and snapshots are dated.
+    fn now(&self) -> i64;
+}
+
+/// The system's time.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct SystemClock;
+
+impl Clock for SystemClock {
+    fn now(&self) -> i64 {
+        let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+    }
+}
+
+/// A time that is moved by hand, for tests and the demo.
+#[derive(Debug, Default)]
+pub struct MovedClock(AtomicI64);
+
+impl MovedClock {
+    /// A clock that stands at a moment, in milliseconds since 1970.
+    #[must_use]
+    pub fn at(milliseconds: i64) -> Self {
+        Self(AtomicI64::new(milliseconds))
+    }
+
+    /// Moves it.
+    pub fn set(&self, milliseconds: i64) {
+        self.0.store(milliseconds, Ordering::SeqCst);
+    }
+}
+
+impl Clock for MovedClock {
+    fn now(&self) -> i64 {
+        self.0.load(Ordering::SeqCst)
+    }
+}
+
+/// Tells long work to stop. Clones share the flag.
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// A flag that is not raised.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Raises it.
+    pub fn cancel(&self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+
+    /// Whether it is raised.
+    #[must_use]
+    pub fn is_cancelled(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}

@@ -1,0 +1,203 @@
+//! The configuration directory: plans, stores, and what is wrong with them.
+
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+use skellin_place::{DirectoryPlace, Place};
+use skellin_plan::{PlaceSpec, Plan, Problem, StoreConfig, Stores, parse_plan, parse_stores};
+
+use crate::error::{EngineError, Result};
+
+/// Where configuration, state and cache are.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Folders {
+    /// Plans and stores.
+    pub config: PathBuf,
+    /// What must not be lost lightly.
+    pub state: PathBuf,
+    /// What can be made again.
+    pub cache: PathBuf,
+}
+
+impl Folders {
+    /// By `--config`, the environment, and the usual places of root and others.
+    ///
+    /// # Errors
+    /// If there is no home directory to go by.
+    pub fn find(
+        config: Option<PathBuf>,
+        env: &dyn Fn(&str) -> Option<PathBuf>,
+        is_root: bool,
+    ) -> Result<Self> {
+        let own =
+            |variable: &str, for_root: &str, xdg: &str, below_home: &str| -> Result<PathBuf> {
+                if let Some(path) = env(variable) {
+                    return Ok(path);
+                }
+                if is_root {
+                    return Ok(PathBuf::from(for_root));
+                }
+                let base = env(xdg).or_else(|| env("HOME").map(|home| home.join(below_home)));
+                base.map(|base| base.join("skellin")).ok_or_else(|| EngineError::Unknown {
+                    what: "there is no home directory".to_owned(),
+                    hint: format!("set HOME or {variable}"),
+                })
+            };
+        Ok(Self {
+            config: match config {
+                Some(config) => config,
+                None => own("SKELLIN_CONFIG", "/etc/skellin", "XDG_CONFIG_HOME", ".config")?,
+            },
+            state: own("SKELLIN_STATE", "/var/lib/skellin", "XDG_STATE_HOME", ".local/state")?,
+            cache: own("SKELLIN_CACHE", "/var/cache/skellin", "XDG_CACHE_HOME", ".cache")?,
+        })
+    }
+}
+
+/// A plan's file.
+#[derive(Clone, Debug)]
+pub struct PlanFile {
+    /// The plan's name.
+    pub name: String,
+    /// Its file.
+    pub path: PathBuf,
+    /// The plan, if nothing is wrong with it.
+    pub plan: Option<Plan>,
+    /// What is wrong with it.
+    pub problems: Vec<Problem>,
+}
+
+/// Everything that is configured.
+#[derive(Clone, Debug)]
+pub struct Configuration {
+    /// Where things are.
+    pub folders: Folders,
+    /// The stores.
+    pub stores: Stores,
+    /// The plans, by name.
+    pub plans: Vec<PlanFile>,
+}
+
+fn read(path: &Path) -> Result<Option<String>> {
+    match fs::read(path) {
+        Ok(bytes) => match String::from_utf8(bytes) {
+            Ok(text) => Ok(Some(text)),
+            Err(_) => {
+                Err(EngineError::local("read", path, io::Error::other("it is not UTF-8 text")))
+            }
+        },
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(EngineError::local("read", path, error)),
+    }
+}
+
+impl Configuration {
+    /// Reads everything. Mistakes in files are not errors here: they are kept with the file.
+    ///
+    /// # Errors
+    /// If a file is there and cannot be read.
+    pub fn load(folders: Folders) -> Result<Self> {
+        let with = |name: &str| std::env::var(name).ok();
+        let path = folders.config.join("stores.toml");
+        let text = read(&path)?.unwrap_or_default();
+        let stores = parse_stores(&path.display().to_string(), &text, &with);
+        let mut plans = Vec::new();
+        let folder = folders.config.join("plans");
+        let listed = match fs::read_dir(&folder) {
+            Ok(listed) => listed.collect::<io::Result<Vec<_>>>(),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(error) => Err(error),
+        };
+        for entry in listed.map_err(|error| EngineError::local("list", &folder, error))? {
+            let path = entry.path();
+            let stem = path.file_stem().and_then(|stem| stem.to_str());
+            let (Some(name), true) = (stem, path.extension().is_some_and(|end| end == "toml"))
+            else {
+                continue;
+            };
+            let Some(text) = read(&path)? else { continue };
+            let name = name.to_owned();
+            // A store with a mistake is still one that a plan may name.
+            let named = stores.names.iter().map(String::as_str);
+            let (plan, problems) =
+                parse_plan(&name, &path.display().to_string(), &text, &with, named);
+            plans.push(PlanFile { name, path, plan, problems });
+        }
+        plans.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(Self { folders, stores, plans })
+    }
+
+    /// A plan's file by name.
+    ///
+    /// # Errors
+    /// [`EngineError::Unknown`] with the nearest name there is.
+    pub fn plan_file(&self, name: &str) -> Result<&PlanFile> {
+        let names = self.plans.iter().map(|plan| plan.name.as_str());
+        let hint = match skellin_plan::nearest(name, names) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if self.plans.is_empty() => format!(
+                "there are no plans yet: write {}/plans/NAME.toml",
+                self.folders.config.display()
+            ),
+            None => "`skellin plan list` shows them".to_owned(),
+        };
+        let found = self.plans.iter().find(|plan| plan.name == name);
+        found.ok_or_else(|| EngineError::Unknown {
+            what: format!("there is no plan `{name}`"),
+            hint,
+        })
+    }
+
+    /// A store by name.
+    ///
+    /// # Errors
+    /// [`EngineError::Unknown`] with the nearest name there is.
+    pub fn store(&self, name: &str) -> Result<&StoreConfig> {
+        let hint = match skellin_plan::nearest(name, self.stores.fine.keys().map(String::as_str)) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if self.stores.fine.is_empty() => format!(
+                "there are no stores yet: describe one in {}/stores.toml",
+                self.folders.config.display()
+            ),
+            None => "`skellin store list` shows them".to_owned(),
+        };
+        let found = self.stores.fine.get(name);
+        found.ok_or_else(|| EngineError::Unknown {
+            what: format!("there is no store `{name}`"),
+            hint,
+        })
+    }
+}
+
+/// Opens a place.
+///
+/// # Errors
+/// If it is not there.
+pub fn open_place(spec: &PlaceSpec) -> Result<Arc<dyn Place>> {
+    match spec {
+        PlaceSpec::Directory(path) => Ok(Arc::new(DirectoryPlace::open(path.clone())?)),
+    }
+}
+
+/// Makes a place ready for a new store.
+///
+/// # Errors
+/// If it cannot be made.
+pub fn prepare_place(spec: &PlaceSpec) -> Result<Arc<dyn Place>> {
+    match spec {
+        PlaceSpec::Directory(path) => {
+            Ok(Arc::new(DirectoryPlace::prepare(path.clone(), skellin_store::FOLDERS)?))
+        }
+    }
+}
+
+/// The directory of this machine in which a place lies, if it does.
+#[must_use]
+pub fn local_directory(spec: &PlaceSpec) -> Option<&Path> {
+    match spec {
+        PlaceSpec::Directory(path) => Some(path),
+    }
+}

@@ -1,0 +1,117 @@
+//! What stops work altogether, as against exceptions, which concern one path.
+
+use std::path::PathBuf;
+
+use skellin_place::PlaceError;
+use skellin_store::StoreError;
+
+/// A failure of the engine: what failed, on what, and what to do next.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EngineError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The place failed.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    /// A file or directory of this machine failed.
+    #[error("could not {what} {}: {source}", path.display())]
+    Local {
+        /// What was attempted.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// Why it failed.
+        source: std::io::Error,
+    },
+    /// The plan is being run by another process.
+    #[error("the plan `{0}` is being run already")]
+    AlreadyRunning(String),
+    /// None of the plan's sources can be read.
+    #[error("none of the sources of `{0}` can be read")]
+    NoSources(String),
+    /// A name that nothing has.
+    #[error("{what}")]
+    Unknown {
+        /// What is not there.
+        what: String,
+        /// What to do.
+        hint: String,
+    },
+    /// The rules cannot be made ready.
+    #[error("{0}")]
+    Rules(String),
+    /// A secret could not be obtained.
+    #[error("the secret for {subject} could not be read: {why}")]
+    Secret {
+        /// What it is for.
+        subject: String,
+        /// Why not.
+        why: String,
+        /// What to do.
+        hint: String,
+    },
+    /// The work was cancelled.
+    #[error("cancelled")]
+    Cancelled,
+}
+
+/// Result of engine work.
+pub type Result<T, E = EngineError> = std::result::Result<T, E>;
+
+impl EngineError {
+    pub(crate) fn local(
+        what: &'static str,
+        path: impl Into<PathBuf>,
+        source: impl Into<std::io::Error>,
+    ) -> Self {
+        Self::Local { what, path: path.into(), source: source.into() }
+    }
+
+    /// Whether the work was interrupted and nothing else went wrong.
+    #[must_use]
+    pub fn is_cancelled(&self) -> bool {
+        matches!(self, Self::Cancelled | Self::Store(StoreError::Cancelled))
+    }
+
+    /// What to do about it, if anything can be said.
+    #[must_use]
+    pub fn hint(&self) -> Option<String> {
+        use skellin_place::PlaceErrorKind as Kind;
+        let place_hint = |error: &PlaceError| match error.kind {
+            Kind::Missing => Some(
+                "is the drive mounted? the directory must be there; `skellin store create` makes a new store",
+            ),
+            Kind::Refused => {
+                Some("give the account that runs skellin access to the store's directory")
+            }
+            Kind::Full => Some(
+                "make room at the place; what was stored so far is kept and used by the next run",
+            ),
+            Kind::ReadOnly => Some("mount the medium writable"),
+            _ => None,
+        };
+        let hint = match self {
+            Self::Place(error) | Self::Store(StoreError::Place(error)) => place_hint(error)?.to_owned(),
+            Self::Store(StoreError::NoStore(_)) => {
+                "check the place in stores.toml, or create a store there with `skellin store create`".to_owned()
+            }
+            Self::Store(StoreError::WrongPassphrase { .. }) => {
+                "check which passphrase belongs to this store".to_owned()
+            }
+            Self::Store(StoreError::Damaged { .. } | StoreError::Lost(_)) => {
+                "`skellin verify` names everything that is damaged and the files it touches".to_owned()
+            }
+            Self::Store(StoreError::Newer { .. }) => "install a newer version".to_owned(),
+            Self::Store(StoreError::Occupied(_)) => {
+                "choose an empty directory, or use the store that is there".to_owned()
+            }
+            Self::AlreadyRunning(_) => "wait until it is done".to_owned(),
+            Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),
+            Self::Unknown { hint, .. } | Self::Secret { hint, .. } => hint.clone(),
+            _ => return None,
+        };
+        Some(hint)
+    }
+}

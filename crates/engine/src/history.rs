@@ -1,0 +1,309 @@
+//! Looking back: snapshots, what is in them, and the versions of a path.
+
+use std::io::Write;
+
+use jiff::Timestamp;
+use skellin_plan::{SnapshotSpec, When};
+use skellin_store::{Body, Entry, Item, ListedSnapshot, Moment, Recipe, Snapshot, Store};
+
+use crate::error::{EngineError, Result};
+
+/// A path in a snapshot.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Located {
+    /// Number of its source in the snapshot.
+    pub source: usize,
+    /// Parts below the source.
+    pub parts: Vec<Vec<u8>>,
+    /// Full path on the machine.
+    pub path: Vec<u8>,
+    /// What it is.
+    pub entry: Entry,
+}
+
+/// Snapshots of a store, oldest first, with what they say of themselves. Those that cannot be
+/// read are handed to `damaged`.
+///
+/// # Errors
+/// If the place fails.
+pub fn snapshots(
+    store: &Store,
+    plan: Option<&str>,
+    mut damaged: impl FnMut(&ListedSnapshot, EngineError),
+) -> Result<Vec<Snapshot>> {
+    let mut found = Vec::new();
+    for listed in store.snapshots()? {
+        match store.read_snapshot(&listed) {
+            Ok(snapshot) if plan.is_none_or(|plan| plan == snapshot.plan) => found.push(snapshot),
+            Ok(_) => {}
+            Err(error) if error.is_damage() => damaged(&listed, error.into()),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(found)
+}
+
+/// The snapshot a name means.
+///
+/// # Errors
+/// [`EngineError::Unknown`] if there is none, with what there is.
+pub fn find_snapshot(store: &Store, spec: &SnapshotSpec) -> Result<Snapshot> {
+    let unknown = |what: String, hint: &str| EngineError::Unknown { what, hint: hint.to_owned() };
+    match spec {
+        SnapshotSpec::Id(id) => {
+            let listed = store.snapshots()?;
+            let mut fitting =
+                listed.iter().filter(|snapshot| snapshot.run.to_string().starts_with(id.as_str()));
+            match (fitting.next(), fitting.next()) {
+                (Some(one), None) => Ok(store.read_snapshot(one)?),
+                (Some(_), Some(_)) => Err(unknown(
+                    format!("more than one snapshot's id begins with {id}"),
+                    "give more digits of it",
+                )),
+                (None, _) => Err(unknown(
+                    format!("no snapshot's id begins with {id}"),
+                    "`skellin history` shows them all",
+                )),
+            }
+        }
+        SnapshotSpec::Of { plan, when } => {
+            let limit = match when {
+                When::Newest => i64::MAX,
+                When::At(moment) => moment.as_millisecond(),
+            };
+            let mut of_plan = false;
+            for listed in store.snapshots()?.iter().rev() {
+                // The name of the plan stands in the snapshot; its time in the listing.
+                let snapshot = match store.read_snapshot(listed) {
+                    Ok(snapshot) if snapshot.plan == *plan => snapshot,
+                    Ok(_) => continue,
+                    // Newer than what was asked for: its damage is no concern of this question.
+                    Err(error) if error.is_damage() && listed.started > limit => continue,
+                    Err(error) => return Err(error.into()),
+                };
+                of_plan = true;
+                if snapshot.started <= limit {
+                    return Ok(snapshot);
+                }
+            }
+            Err(match (of_plan, when) {
+                (true, When::At(moment)) => unknown(
+                    format!("`{plan}` has no snapshot as old as {moment}"),
+                    "`skellin history` shows them all",
+                ),
+                _ => unknown(
+                    format!("`{plan}` has no snapshot in this store"),
+                    "`skellin history` shows what there is",
+                ),
+            })
+        }
+    }
+}
+
+/// Splits a path as given: full, or beginning with a source's name in the snapshot.
+fn split_path(snapshot: &Snapshot, path: &[u8]) -> Option<(usize, Vec<Vec<u8>>)> {
+    let parts = |rest: &[u8]| {
+        let parts = rest.split(|b| *b == b'/').filter(|part| !part.is_empty() && *part != b".");
+        parts.map(<[u8]>::to_vec).collect::<Vec<_>>()
+    };
+    if path.starts_with(b"/") {
+        let given = parts(path);
+        let under = snapshot.sources.iter().enumerate().filter_map(|(number, source)| {
+            let above = parts(&source.path);
+            given.starts_with(&above).then_some((above.len(), number))
+        });
+        let (length, number) = under.max()?;
+        return Some((number, given[length..].to_vec()));
+    }
+    let mut given = parts(path);
+    let number =
+        snapshot.sources.iter().position(|source| given.first() == Some(&source.name.to_vec()))?;
+    given.remove(0);
+    Some((number, given))
+}
+
+/// A path in a snapshot; `None` if it is not in it.
+///
+/// # Errors
+/// If the tree cannot be read.
+pub fn locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Option<Located>> {
+    let Some((number, parts)) = split_path(snapshot, path) else { return Ok(None) };
+    let source = &snapshot.sources[number];
+    let mut entry = store.entry(snapshot.root_page(store), &source.name)?;
+    let mut full = source.path.to_vec();
+    for part in &parts {
+        let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry else { return Ok(None) };
+        entry = store.entry(root, part)?;
+        full = crate::run::join(&full, part);
+    }
+    Ok(entry.map(|entry| Located { source: number, parts, path: full, entry }))
+}
+
+/// As [`locate`], where a missing path is an error that says so.
+///
+/// # Errors
+/// [`EngineError::Unknown`], or if the tree cannot be read.
+pub fn must_locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Located> {
+    locate(store, snapshot, path)?.ok_or_else(|| EngineError::Unknown {
+        what: format!("{} is not in this snapshot", String::from_utf8_lossy(path)),
+        hint:
+            "give a full path, or one that begins with a source's name; `skellin tree` lists them"
+                .to_owned(),
+    })
+}
+
+/// The sources of a snapshot.
+///
+/// # Errors
+/// If the root cannot be read.
+pub fn roots(store: &Store, snapshot: &Snapshot) -> Result<Vec<Located>> {
+    let mut found = Vec::new();
+    for (number, source) in snapshot.sources.iter().enumerate() {
+        if let Some(entry) = store.entry(snapshot.root_page(store), &source.name)? {
+            found.push(Located {
+                source: number,
+                parts: Vec::new(),
+                path: source.path.to_vec(),
+                entry,
+            });
+        }
+    }
+    Ok(found)
+}
+
+/// Visits a path and everything below it, directories before what is in them.
+///
+/// # Errors
+/// If the tree cannot be read, or the visitor fails.
+pub fn walk(
+    store: &Store,
+    from: &Located,
+    visit: &mut dyn FnMut(&[u8], &Entry) -> Result<()>,
+) -> Result<()> {
+    visit(&from.path, &from.entry)?;
+    let mut stack = Vec::new();
+    let open = |entry: &Entry, path: Vec<u8>| match &entry.body {
+        Body::Directory { root, .. } => Some((store.entries(*root), path)),
+        _ => None,
+    };
+    stack.extend(open(&from.entry, from.path.clone()));
+    while let Some((entries, path)) = stack.last_mut() {
+        match entries.next_entry()? {
+            None => drop(stack.pop()),
+            Some(entry) => {
+                let path = crate::run::join(path, &entry.name);
+                visit(&path, &entry)?;
+                stack.extend(open(&entry, path));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// One version of a path.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Version {
+    /// The snapshot in which it appeared.
+    pub snapshot: skellin_store::RunId,
+    /// When that was taken, in milliseconds since 1970.
+    pub time: i64,
+    /// The last snapshot that has it, in milliseconds since 1970.
+    pub last_seen: i64,
+    /// Its size in bytes.
+    pub size: u64,
+    /// When it was modified.
+    pub modified: Moment,
+    /// What it was.
+    pub entry: Entry,
+}
+
+/// The distinct versions of a path through the snapshots of a plan, oldest first.
+///
+/// # Errors
+/// If the store cannot be read.
+pub fn versions(store: &Store, plan: &str, path: &[u8]) -> Result<Vec<Version>> {
+    let mut versions: Vec<Version> = Vec::new();
+    let mut previous_has_it = false;
+    for snapshot in snapshots(store, Some(plan), |_, _| {})? {
+        let Some(located) = locate(store, &snapshot, path)? else {
+            previous_has_it = false;
+            continue;
+        };
+        let entry = located.entry;
+        let same = |version: &Version| {
+            previous_has_it
+                && version.entry.modified == entry.modified
+                && same_content(&version.entry.body, &entry.body)
+        };
+        match versions.last_mut() {
+            Some(last) if same(last) => last.last_seen = snapshot.started,
+            _ => versions.push(Version {
+                snapshot: snapshot.run,
+                time: snapshot.started,
+                last_seen: snapshot.started,
+                size: entry.size(),
+                modified: entry.modified,
+                entry,
+            }),
+        }
+        previous_has_it = true;
+    }
+    Ok(versions)
+}
+
+/// Whether two bodies hold the same, wherever it lies.
+#[must_use]
+pub fn same_content(a: &Body, b: &Body) -> bool {
+    let print = |item: &Item| match item {
+        Item::Chunk(chunk) => (Some(chunk.fingerprint), u64::from(chunk.length)),
+        Item::Hole(length) => (None, *length),
+    };
+    match (a, b) {
+        (Body::File { size, recipe }, Body::File { size: other_size, recipe: other }) => {
+            size == other_size
+                && match (recipe, other) {
+                    (Recipe::Inline(a), Recipe::Inline(b)) => {
+                        a.iter().map(print).eq(b.iter().map(print))
+                    }
+                    (Recipe::Paged(a), Recipe::Paged(b)) => a.fingerprint == b.fingerprint,
+                    _ => false,
+                }
+        }
+        (Body::Directory { root, .. }, Body::Directory { root: other, .. }) => {
+            root.fingerprint == other.fingerprint
+        }
+        (a, b) => a == b,
+    }
+}
+
+/// Writes the content of a file.
+///
+/// # Errors
+/// If it is no file, if its content cannot be read, or if it cannot be written.
+pub fn print(store: &Store, located: &Located, out: &mut dyn Write) -> Result<()> {
+    let Body::File { recipe, .. } = &located.entry.body else {
+        return Err(EngineError::Unknown {
+            what: format!("{} is no file", String::from_utf8_lossy(&located.path)),
+            hint: "`skellin tree` shows what is in a directory".to_owned(),
+        });
+    };
+    let failed = |source: std::io::Error| EngineError::local("write", "the output", source);
+    for item in store.items(recipe) {
+        match item? {
+            Item::Chunk(chunk) => {
+                store.chunk(&chunk, |bytes| out.write_all(bytes))?.map_err(failed)?;
+            }
+            Item::Hole(length) => {
+                std::io::copy(&mut std::io::Read::take(std::io::repeat(0), length), out)
+                    .map_err(failed)?;
+            }
+        }
+    }
+    out.flush().map_err(failed)
+}
+
+/// A moment in milliseconds since 1970 as a timestamp.
+#[must_use]
+pub fn timestamp(milliseconds: i64) -> Timestamp {
+    Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH)
+}

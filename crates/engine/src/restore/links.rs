@@ -1,0 +1,121 @@
+//! Files with several names: the content is written once, the other names are linked to it when
+//! all content is there.
+
+use std::{
+    collections::{HashMap, HashSet},
+    ffi::CString,
+    os::fd::AsFd,
+    sync::Arc,
+};
+
+use rustix::fs::{AtFlags, Timespec, Timestamps, fstat, futimens, linkat};
+use skellin_store::{Body, Entry};
+
+use super::{
+    Existing, Shared, locked,
+    target::{OpenDirectory, is_there, put_in_place},
+    walk::parent_of,
+    write::{self, Job},
+};
+use crate::error::Result;
+
+type Group = (u64, u64);
+
+/// What is known of files with several names.
+#[derive(Default)]
+pub(super) struct Links {
+    /// Groups whose content is being written under some name.
+    begun: HashSet<Group>,
+    /// Where the content of a group is, as a path below its source that can be opened again.
+    written: HashMap<Group, Vec<u8>>,
+    /// Names to be linked.
+    repeated: Vec<(Vec<u8>, Entry)>,
+}
+
+/// Whether a file's content is already on its way under another name; the name is remembered.
+pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bool {
+    let (Some(group), Body::File { .. }, false) =
+        (entry.links, &entry.body, shared.request.dry_run)
+    else {
+        return false;
+    };
+    let mut links = locked(&shared.links);
+    let repeated = !links.begun.insert(group);
+    if repeated {
+        links.repeated.push((path.to_vec(), entry.clone()));
+    }
+    repeated
+}
+
+/// A path was written: names of the same group can be linked to it.
+pub(super) fn restored(shared: &Shared<'_>, entry: &Entry, path: &[u8]) {
+    if let Some(group) = entry.links {
+        locked(&shared.links).written.entry(group).or_insert_with(|| path.to_vec());
+    }
+}
+
+/// Links the names that were put off.
+pub(super) fn finish<'a>(shared: &'a Shared<'a>) -> Result<()> {
+    let repeated = std::mem::take(&mut locked(&shared.links).repeated);
+    for (path, entry) in repeated {
+        if shared.is_stopped() {
+            return Ok(());
+        }
+        let Some(directory) = parent_of(shared, &path)? else {
+            shared.exception(&path, "its directory is not there");
+            continue;
+        };
+        let written =
+            entry.links.and_then(|group| locked(&shared.links).written.get(&group).cloned());
+        let linked = match written {
+            Some(first) => link(shared, &directory, &first, &entry)?,
+            None => None,
+        };
+        match linked {
+            Some(Ok(true)) => shared.count(&shared.restored),
+            Some(Ok(false)) => shared.count(&shared.left),
+            Some(Err(reason)) => shared.exception(&path, reason),
+            // Its first name was left or failed, or the file system links nothing: a file of its
+            // own has the same content.
+            None => write::one(shared, &Job { directory: Some(directory), entry, path }),
+        }
+    }
+    Ok(())
+}
+
+/// Links a name; `None` if that is not possible here.
+fn link(
+    shared: &Shared<'_>,
+    directory: &Arc<OpenDirectory<'_>>,
+    first: &[u8],
+    entry: &Entry,
+) -> Result<Option<Result<bool, String>>> {
+    let Some(from) = parent_of(shared, first)? else { return Ok(None) };
+    let leaf =
+        |path: &[u8]| CString::new(path.rsplit(|b| *b == b'/').next().unwrap_or_default().to_vec());
+    let (Ok(first_name), Ok(name)) = (leaf(first), CString::new(entry.name.clone())) else {
+        return Ok(None);
+    };
+    let at = directory.as_fd();
+    if is_there(at, &name) && shared.request.existing == Existing::Leave {
+        return Ok(Some(Ok(false)));
+    }
+    let before = fstat(at).ok();
+    let draft = CString::new(format!(".skellin-link-{}", std::process::id())).unwrap_or_default();
+    if linkat(from.as_fd(), &first_name, at, &draft, AtFlags::empty()).is_err() {
+        return Ok(None);
+    }
+    let placed = put_in_place(shared, at, &draft, &name);
+    // Renaming one of two names of the same file to the other does nothing and leaves both.
+    let _ = rustix::fs::unlinkat(at, &draft, AtFlags::empty());
+    if let Some(before) = before {
+        let time = |seconds, nanos: u64| Timespec { tv_sec: seconds, tv_nsec: nanos as _ };
+        let times = Timestamps {
+            last_access: time(before.st_atime, before.st_atime_nsec),
+            last_modification: time(before.st_mtime, before.st_mtime_nsec),
+        };
+        // The directory has got its times already; linking has moved them.
+        let _ = futimens(at, &times);
+    }
+    Ok(Some(placed))
+}

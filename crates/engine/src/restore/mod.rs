@@ -1,0 +1,242 @@
+//! Restores: bringing paths of a snapshot back, with everything that belongs to them.
+
+mod links;
+mod target;
+mod walk;
+mod write;
+
+use std::{
+    path::PathBuf,
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicBool, AtomicU64, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+use skellin_store::{Snapshot, Store};
+
+use crate::{
+    clock::Cancel,
+    error::{EngineError, Result},
+    event::{Event, EventSink, Exception, Meter, Progress, time_left},
+    history::Located,
+};
+
+const TICK: Duration = Duration::from_millis(100);
+/// So many exceptions are kept with path and reason; all are counted.
+const MOST_EXCEPTIONS: usize = 1000;
+
+/// Where things are brought back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Destination {
+    /// Below this directory, each source under its name.
+    Directory(PathBuf),
+    /// Where they were.
+    InPlace,
+}
+
+/// What happens to a path that is in the way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Existing {
+    /// It stays, and what would replace it is left out.
+    #[default]
+    Leave,
+    /// It is replaced.
+    Replace,
+    /// It stays under another name: `NAME.kept-` and the moment of the restore.
+    Rename,
+}
+
+/// What a restore needs to know.
+pub struct RestoreRequest<'a> {
+    /// The snapshot.
+    pub snapshot: &'a Snapshot,
+    /// What to bring back.
+    pub paths: &'a [Located],
+    /// Where to.
+    pub destination: &'a Destination,
+    /// What to do with what is in the way.
+    pub existing: Existing,
+    /// Whether nothing is to be written.
+    pub dry_run: bool,
+    /// A mark for what is renamed: digits and dashes.
+    pub stamp: &'a str,
+    /// Raised to interrupt.
+    pub cancel: &'a Cancel,
+    /// Told what happens.
+    pub events: &'a dyn EventSink,
+}
+
+/// What a restore has done, or would do.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RestoreReport {
+    /// Paths that were brought back, directories included.
+    pub restored: u64,
+    /// Bytes of files that were brought back.
+    pub bytes: u64,
+    /// Paths that were left as they are.
+    pub left: u64,
+    /// Paths that were replaced.
+    pub replaced: u64,
+    /// Paths that were kept under another name.
+    pub renamed: u64,
+    /// How many paths could not be handled.
+    pub exception_count: u64,
+    /// The first of them.
+    pub exceptions: Vec<Exception>,
+    /// Whether it was interrupted.
+    pub interrupted: bool,
+}
+
+/// What all threads of a restore share.
+struct Shared<'a> {
+    store: &'a Store,
+    request: &'a RestoreRequest<'a>,
+    is_root: bool,
+    restored: AtomicU64,
+    bytes: AtomicU64,
+    left: AtomicU64,
+    replaced: AtomicU64,
+    renamed: AtomicU64,
+    exception_count: AtomicU64,
+    exceptions: Mutex<Vec<Exception>>,
+    failure: Mutex<Option<EngineError>>,
+    stopped: AtomicBool,
+    current: Mutex<Vec<u8>>,
+    links: Mutex<links::Links>,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Shared<'_> {
+    fn exception(&self, path: &[u8], reason: impl Into<String>) {
+        self.exception_count.fetch_add(1, Ordering::Relaxed);
+        let exception = Exception { path: path.to_vec(), reason: reason.into() };
+        self.request.events.event(Event::Exception(exception.clone()));
+        let mut exceptions = locked(&self.exceptions);
+        if exceptions.len() < MOST_EXCEPTIONS {
+            exceptions.push(exception);
+        }
+    }
+
+    fn fail(&self, error: EngineError) {
+        locked(&self.failure).get_or_insert(error);
+        self.stopped.store(true, Ordering::SeqCst);
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.stopped.load(Ordering::Relaxed) || self.request.cancel.is_cancelled()
+    }
+
+    fn count(&self, counter: &AtomicU64) {
+        counter.fetch_add(1, Ordering::Relaxed);
+    }
+
+    fn progress(&self, total: (u64, u64), meter: &mut Meter) -> Progress {
+        let load = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        let bytes = load(&self.bytes);
+        let rate = meter.rate(Instant::now(), bytes as f64);
+        Progress {
+            files: load(&self.restored) + load(&self.left),
+            total_files: Some(total.0),
+            bytes,
+            total_bytes: Some(total.1),
+            read: bytes,
+            rate,
+            left: time_left(total.1.saturating_sub(bytes) as f64, rate),
+            path: locked(&self.current).clone(),
+            exceptions: load(&self.exception_count),
+        }
+    }
+}
+
+/// Brings paths back.
+///
+/// # Errors
+/// If the store or the destination fails as a whole. What concerns single paths is in the report.
+pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreReport> {
+    let name = request.snapshot.plan.clone();
+    request.events.event(Event::Begun { work: "restore", name });
+    let shared = Shared {
+        store,
+        request,
+        is_root: rustix::process::geteuid().is_root(),
+        restored: AtomicU64::new(0),
+        bytes: AtomicU64::new(0),
+        left: AtomicU64::new(0),
+        replaced: AtomicU64::new(0),
+        renamed: AtomicU64::new(0),
+        exception_count: AtomicU64::new(0),
+        exceptions: Mutex::default(),
+        failure: Mutex::default(),
+        stopped: AtomicBool::new(false),
+        current: Mutex::default(),
+        links: Mutex::default(),
+    };
+    let totals = request.paths.iter().map(|located| located.entry.counted());
+    let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
+    let walked = work(&shared, total);
+    request.events.event(Event::Ended);
+    walked?;
+    if let Some(error) = locked(&shared.failure).take() {
+        return Err(error);
+    }
+    let mut exceptions = shared.exceptions.into_inner().unwrap_or_else(PoisonError::into_inner);
+    exceptions.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(RestoreReport {
+        restored: shared.restored.into_inner(),
+        bytes: shared.bytes.into_inner(),
+        left: shared.left.into_inner(),
+        replaced: shared.replaced.into_inner(),
+        renamed: shared.renamed.into_inner(),
+        exception_count: shared.exception_count.into_inner(),
+        exceptions,
+        interrupted: request.cancel.is_cancelled(),
+    })
+}
+
+fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
+    let workers = std::thread::available_parallelism().map_or(2, |count| count.get().clamp(2, 8));
+    let (sender, jobs) = crossbeam_channel::bounded(64);
+    let done = AtomicBool::new(false);
+    let result = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..workers)
+            .map(|_| {
+                let jobs = jobs.clone();
+                scope.spawn(move || write::work(shared, &jobs))
+            })
+            .collect();
+        drop(jobs);
+        let ticker = scope.spawn(|| {
+            let mut meter = Meter::new();
+            while !done.load(Ordering::SeqCst) {
+                std::thread::park_timeout(TICK);
+                shared.request.events.event(Event::Progress(shared.progress(total, &mut meter)));
+            }
+        });
+        let walked = walk::all(shared, &sender);
+        drop(sender);
+        if walked.is_err() {
+            shared.stopped.store(true, Ordering::SeqCst);
+        }
+        let mut panicked = false;
+        for worker in workers {
+            panicked |= worker.join().is_err();
+        }
+        let walked = walked.and_then(|()| links::finish(shared));
+        done.store(true, Ordering::SeqCst);
+        ticker.thread().unpark();
+        if panicked {
+            let what = "a worker of the restore panicked; this is a bug".to_owned();
+            return Err(skellin_store::StoreError::Stopped(what).into());
+        }
+        walked
+    });
+    if result.is_ok() && !shared.request.dry_run {
+        target::sync(shared.request.destination);
+    }
+    result
+}

@@ -1,0 +1,207 @@
+//! Writing what is no directory: under another name first, then moved into place.
+
+use std::{
+    ffi::CString,
+    os::fd::{AsFd, BorrowedFd, OwnedFd},
+    sync::{Arc, atomic::Ordering},
+};
+
+use crossbeam_channel::Receiver;
+use rustix::{
+    fs::{
+        AtFlags, FileType, Mode, OFlags, ftruncate, makedev, mknodat, openat, symlinkat, unlinkat,
+    },
+    io::{Errno, pwrite},
+};
+use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
+
+use super::{
+    Existing, Shared, links, locked,
+    target::{OpenDirectory, apply, apply_at, is_there, put_in_place},
+};
+
+/// A path to restore that is no directory.
+pub(super) struct Job<'a> {
+    /// `None` in a rehearsal, where it is not there.
+    pub directory: Option<Arc<OpenDirectory<'a>>>,
+    pub entry: Entry,
+    pub path: Vec<u8>,
+}
+
+/// Why a path was not written.
+enum Failure {
+    /// It concerns this path.
+    Path(String),
+    /// It concerns everything.
+    All(StoreError),
+    /// The work was stopped.
+    Stopped,
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        if error.is_damage() { Self::Path(error.to_string()) } else { Self::All(error) }
+    }
+}
+
+/// Writes what comes, until nothing more does.
+pub(super) fn work<'a>(shared: &'a Shared<'a>, jobs: &Receiver<Job<'a>>) {
+    for job in jobs {
+        // What is still in the channel after a stop is let go of unwritten.
+        if !shared.is_stopped() {
+            one(shared, &job);
+        }
+    }
+}
+
+/// Restores one path, whatever becomes of it.
+pub(super) fn one(shared: &Shared<'_>, job: &Job<'_>) {
+    let outcome = CString::new(job.entry.name.clone())
+        .map_err(|_| Failure::Path("its name holds a NUL byte".to_owned()))
+        .and_then(|name| place(shared, job, &name));
+    match outcome {
+        Ok(true) => {
+            shared.count(&shared.restored);
+            links::restored(shared, &job.entry, &job.path);
+        }
+        Ok(false) => shared.count(&shared.left),
+        Err(Failure::Path(reason)) => shared.exception(&job.path, reason),
+        Err(Failure::All(error)) => shared.fail(error.into()),
+        Err(Failure::Stopped) => {}
+    }
+}
+
+/// Puts a path in place; whether it was not left.
+fn place(shared: &Shared<'_>, job: &Job<'_>, name: &CString) -> Result<bool, Failure> {
+    let there = job.directory.as_ref().is_some_and(|directory| is_there(directory.as_fd(), name));
+    if there && shared.request.existing == Existing::Leave {
+        return Ok(false);
+    }
+    if shared.request.dry_run {
+        match (there, shared.request.existing) {
+            (true, Existing::Replace) => shared.count(&shared.replaced),
+            (true, Existing::Rename) => shared.count(&shared.renamed),
+            _ => {}
+        }
+        shared.bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
+        return Ok(true);
+    }
+    let Some(directory) = &job.directory else {
+        return Err(Failure::Path("its directory is missing".to_owned()));
+    };
+    let at = directory.as_fd();
+    locked(&shared.current).clone_from(&job.path);
+    let draft = draft_name().map_err(Failure::Path)?;
+    let made = make(shared, at, &draft, &job.entry, &job.path);
+    let placed = made.and_then(|()| put_in_place(shared, at, &draft, name).map_err(Failure::Path));
+    if !matches!(placed, Ok(true)) {
+        // The first failure counts; there may be nothing to remove.
+        let _ = unlinkat(at, &draft, AtFlags::empty());
+    }
+    placed
+}
+
+/// A name nobody else uses.
+fn draft_name() -> Result<CString, String> {
+    let mut random = [0; 10];
+    getrandom::fill(&mut random).map_err(|error| error.to_string())?;
+    CString::new(format!(".skellin-{}", skellin_store::hex(&random)))
+        .map_err(|error| error.to_string())
+}
+
+fn make(
+    shared: &Shared<'_>,
+    at: BorrowedFd<'_>,
+    draft: &CString,
+    entry: &Entry,
+    path: &[u8],
+) -> Result<(), Failure> {
+    let failed = |error: Errno| {
+        Failure::Path(match error {
+            Errno::PERM | Errno::ACCESS => "permission was refused".to_owned(),
+            Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
+            error => format!("it cannot be written: {error}"),
+        })
+    };
+    let applied = match &entry.body {
+        Body::File { size, recipe } => {
+            let flags =
+                OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            let file = openat(at, draft, flags, Mode::RUSR | Mode::WUSR).map_err(failed)?;
+            let written = write_content(shared, &file, recipe)?;
+            ftruncate(&file, *size).map_err(failed)?;
+            if written != *size {
+                let reason = format!("its content has {written} bytes, not {size}");
+                return Err(Failure::Path(reason));
+            }
+            apply(shared, file.as_fd(), entry)
+        }
+        Body::Link(target) => {
+            symlinkat(target.as_slice(), at, draft).map_err(failed)?;
+            apply_at(shared, at, draft, entry)
+        }
+        Body::Pipe => {
+            mknodat(at, draft, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0).map_err(failed)?;
+            apply_at(shared, at, draft, entry)
+        }
+        Body::Device { kind, major, minor } => {
+            let sort = match kind {
+                DeviceKind::Character => FileType::CharacterDevice,
+                DeviceKind::Block => FileType::BlockDevice,
+            };
+            mknodat(at, draft, sort, Mode::RUSR | Mode::WUSR, makedev(*major, *minor)).map_err(
+                |error| match error {
+                    Errno::PERM => Failure::Path("only root may make devices".to_owned()),
+                    error => failed(error),
+                },
+            )?;
+            apply_at(shared, at, draft, entry)
+        }
+        Body::Directory { .. } => Ok(()),
+    };
+    // Content that is there without all that belongs to it is better than no content.
+    if let Err(reason) = applied {
+        shared.exception(path, reason);
+    }
+    Ok(())
+}
+
+/// Writes the pieces of a file; holes stay holes. The bytes it stands for.
+fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result<u64, Failure> {
+    let mut at = 0;
+    for item in shared.store.items(recipe) {
+        if shared.is_stopped() {
+            return Err(Failure::Stopped);
+        }
+        match item? {
+            Item::Hole(length) => at += length,
+            Item::Chunk(chunk) => {
+                let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
+                written.map_err(|error| {
+                    Failure::Path(match error {
+                        Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
+                        error => format!("it cannot be written: {error}"),
+                    })
+                })?;
+                at += u64::from(chunk.length);
+                shared.bytes.fetch_add(chunk.length.into(), Ordering::Relaxed);
+            }
+        }
+    }
+    Ok(at)
+}
+
+fn write_all(file: &OwnedFd, mut bytes: &[u8], mut at: u64) -> Result<(), Errno> {
+    while !bytes.is_empty() {
+        match pwrite(file, bytes, at) {
+            Ok(0) => return Err(Errno::IO),
+            Ok(written) => {
+                bytes = &bytes[written..];
+                at += written as u64;
+            }
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,266 @@
+//! Runs: a plan carried out, or rehearsed.
+
+mod directory;
+mod file;
+mod pool;
+mod report;
+mod survey;
+
+use std::{
+    os::unix::ffi::OsStrExt,
+    path::PathBuf,
+    sync::{Arc, atomic::Ordering},
+    time::{Duration, Instant},
+};
+
+use skellin_plan::{Compress, Plan};
+use skellin_store::{
+    Comparison, Compression, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
+    StoreError, TreeBuilder,
+};
+
+pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus};
+
+use crate::{
+    clock::{Cancel, Clock},
+    error::{EngineError, Result},
+    event::{Event, EventSink, Meter, Progress, time_left},
+};
+pub(crate) use directory::join;
+use pool::{Pool, Source};
+
+/// How often progress is told.
+const TICK: Duration = Duration::from_millis(100);
+/// How often a run looks for notices of reclaims.
+const POLL: Duration = Duration::from_secs(60);
+/// A run that is revoked is done again so many times.
+const MOST_ATTEMPTS: usize = 3;
+/// What interrupted uploads left at the place is removed after this many seconds.
+const SWEEP_AGE: u64 = 7 * 24 * 3600;
+
+/// What a run needs to know.
+pub struct RunRequest<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The machine's name.
+    pub machine: &'a str,
+    /// Labels on top of the plan's.
+    pub labels: &'a [String],
+    /// Whether nothing is to be written.
+    pub dry_run: bool,
+    /// Whether every path is to be listed in the report.
+    pub list_paths: bool,
+    /// Directories of our own that must not be backed up into themselves: the store, the cache.
+    pub keep_out: &'a [PathBuf],
+    /// The time.
+    pub clock: &'a dyn Clock,
+    /// Raised to interrupt.
+    pub cancel: &'a Cancel,
+    /// Told what happens.
+    pub events: &'a dyn EventSink,
+}
+
+/// Carries a plan out.
+///
+/// An interrupted run is no error: its report says so, and the next run goes on from what was
+/// stored.
+///
+/// # Errors
+/// If the store or all sources fail; then there is no snapshot.
+pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
+    let work = if request.dry_run { "dry-run" } else { "run" };
+    request.events.event(Event::Begun { work, name: request.plan.name.clone() });
+    let mut attempt = 1;
+    let result = loop {
+        match run_once(store, request) {
+            Err(EngineError::Store(StoreError::Revoked)) if attempt < MOST_ATTEMPTS => {
+                let note = "a reclaim has overtaken the run; it is checked again";
+                request.events.event(Event::Note(note.to_owned()));
+                attempt += 1;
+            }
+            other => break other,
+        }
+    };
+    request.events.event(Event::Ended);
+    result
+}
+
+fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
+    let started = request.clock.now();
+    let plan = request.plan;
+    if request.dry_run {
+        let comparison = Comparison::rehearse(store, &plan.name, request.machine)?;
+        let pool = Pool::new(store, None, &comparison, request)?;
+        let ended = work(&pool, request, None);
+        let ended = ended.and_then(|()| pool.take_failure());
+        return finish_report(pool, request, started, ended, None);
+    }
+    // Leftovers cost room, no more: a place that cannot be swept can still take a run.
+    let _ = store.place().sweep(SWEEP_AGE);
+    let compression = match plan.compress {
+        Compress::Off => Compression::Off,
+        Compress::Fast => Compression::Fast,
+        Compress::Default => Compression::Default,
+        Compress::High => Compression::High,
+    };
+    let start = SessionStart { plan: &plan.name, machine: request.machine, started, compression };
+    let session = Session::begin(Arc::clone(store), &start)?;
+    for warning in &session.warnings {
+        request.events.event(Event::Note(format!("{warning}; the run goes on without it")));
+    }
+    if session.comparison().is_resuming() {
+        let note = "an earlier run was interrupted; what it had stored is used";
+        request.events.event(Event::Note(note.to_owned()));
+    }
+    let pool = Pool::new(store, Some(&session), session.comparison(), request)?;
+    let ended = work(&pool, request, Some(&session)).and_then(|()| pool.take_failure());
+    if ended.is_err() || request.cancel.is_cancelled() {
+        session.abandon();
+        return finish_report(pool, request, started, ended, None);
+    }
+    let snapshot = conclude(&pool, &session, request);
+    match snapshot {
+        Ok(run) => finish_report(pool, request, started, Ok(()), Some(run)),
+        Err(error) => {
+            session.abandon();
+            finish_report(pool, request, started, Err(error), None)
+        }
+    }
+}
+
+/// Lets the workers work, and tells how far they are.
+fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>>) -> Result<()> {
+    let matchers = pool.start()?;
+    if matchers == 0 {
+        return Err(EngineError::NoSources(request.plan.name.clone()));
+    }
+    std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..pool.workers)
+            .map(|_| {
+                scope.spawn(|| {
+                    // Whatever ends a worker, panics included, must wake the others.
+                    let _guard = pool.guard();
+                    pool.work();
+                })
+            })
+            .collect();
+        let survey = pool.needs_survey().then(|| scope.spawn(|| survey::count(pool)));
+        let (mut meter, mut last_poll) = (Meter::new(), Instant::now());
+        while !pool.wait(TICK) {
+            if request.cancel.is_cancelled() {
+                pool.stop(None);
+            }
+            request.events.event(Event::Progress(progress(pool, &mut meter)));
+            if let Some(session) = session
+                && last_poll.elapsed() >= POLL
+            {
+                last_poll = Instant::now();
+                if let Err(error) = session.poll() {
+                    pool.stop(Some(error.into()));
+                }
+            }
+        }
+        pool.stop(None);
+        let mut panicked = false;
+        for worker in workers {
+            panicked |= worker.join().is_err();
+        }
+        if let Some(survey) = survey {
+            panicked |= survey.join().is_err();
+        }
+        request.events.event(Event::Progress(progress(pool, &mut meter)));
+        if panicked {
+            let what = "a worker of the run panicked; this is a bug".to_owned();
+            return Err(StoreError::Stopped(what).into());
+        }
+        Ok(())
+    })
+}
+
+fn progress(pool: &Pool<'_>, meter: &mut Meter) -> Progress {
+    let counts = &pool.counts;
+    let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
+    let (files, bytes) = (load(&counts.files), load(&counts.bytes));
+    let rate = meter.rate(Instant::now(), bytes as f64);
+    let total_bytes = pool.total_bytes().map(|total| total.max(bytes));
+    Progress {
+        files,
+        total_files: pool.total_files().map(|total| total.max(files)),
+        bytes,
+        total_bytes,
+        read: load(&counts.read),
+        rate,
+        left: total_bytes.and_then(|total| time_left((total - bytes) as f64, rate)),
+        path: pool.current_path(),
+        exceptions: load(&counts.exceptions),
+    }
+}
+
+/// Everything is stored: the root, then the snapshot.
+fn conclude(pool: &Pool<'_>, session: &Arc<Session>, request: &RunRequest<'_>) -> Result<[u8; 16]> {
+    let mut roots = pool.take_roots();
+    if roots.is_empty() {
+        return Err(EngineError::NoSources(request.plan.name.clone()));
+    }
+    roots.sort_by(|(_, a), (_, b)| a.name.cmp(&b.name));
+    let (mut builder, mut below) = (TreeBuilder::default(), skellin_store::Below::default());
+    for (_, entry) in &roots {
+        builder.push(&**session, entry)?;
+        below.files += entry.counted().files;
+        below.bytes += entry.counted().bytes;
+    }
+    let root = builder.finish(&**session)?;
+    let sources = roots.iter().map(|(source, entry)| SnapshotSource {
+        name: entry.name.clone().into(),
+        path: pool.sources[*source].path.as_os_str().as_bytes().to_vec().into(),
+    });
+    let mut labels = request.plan.labels.clone();
+    labels.extend(
+        request.labels.iter().filter(|label| !request.plan.labels.contains(label)).cloned(),
+    );
+    let (exceptions, exception_list) = pool.exception_records();
+    let snapshot = session.finish(SnapshotDraft {
+        sources: sources.collect(),
+        root,
+        labels,
+        plan_text: request.plan.text.clone(),
+        files: below.files,
+        bytes: below.bytes,
+        ended: request.clock.now(),
+        exceptions,
+        exception_list,
+        sockets: pool.counts.sockets.load(Ordering::Relaxed),
+    })?;
+    Ok(snapshot.run.0)
+}
+
+fn finish_report(
+    pool: Pool<'_>,
+    request: &RunRequest<'_>,
+    started: i64,
+    ended: Result<()>,
+    snapshot: Option<[u8; 16]>,
+) -> Result<RunReport> {
+    match ended {
+        Err(error) if !error.is_cancelled() => Err(error),
+        _ => Ok(pool.into_report(request, started, snapshot)),
+    }
+}
+
+/// Names of the sources in the root: the last part of each path, made distinct.
+fn name_sources(paths: &[PathBuf]) -> Vec<Source> {
+    let mut taken: Vec<Vec<u8>> = Vec::new();
+    let mut sources = Vec::new();
+    for path in paths {
+        let base = path.file_name().map_or(b"root".to_vec(), |name| name.as_bytes().to_vec());
+        let mut name = base.clone();
+        let mut number = 2;
+        while taken.contains(&name) {
+            name = [base.as_slice(), format!("~{number}").as_bytes()].concat();
+            number += 1;
+        }
+        taken.push(name.clone());
+        sources.push(Source { path: path.clone(), name });
+    }
+    sources
+}

@@ -1,0 +1,99 @@
+//! What a run has done.
+
+use crate::event::Exception;
+
+/// How a run ended, if it did not fail.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunStatus {
+    /// Everything went along.
+    Done,
+    /// There is a snapshot, but some paths could not be handled.
+    Exceptions,
+    /// It was interrupted; there is no snapshot.
+    Interrupted,
+}
+
+/// Numbers of paths that are no directories.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct FileCounts {
+    /// Not in the snapshot before.
+    pub new: u64,
+    /// In it, but different.
+    pub changed: u64,
+    /// In it, and no longer there.
+    pub gone: u64,
+    /// As they were.
+    pub same: u64,
+    /// Left out by a rule; a skipped directory counts once.
+    pub skipped: u64,
+}
+
+/// Numbers of bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ByteCounts {
+    /// Read from files; for a dry run, those a run would read.
+    pub read: u64,
+    /// Of content the store did not have.
+    pub new: u64,
+    /// Written to the place.
+    pub stored: u64,
+}
+
+/// What became of a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// Not there before.
+    New,
+    /// There before, but different.
+    Changed,
+    /// There no longer.
+    Gone,
+    /// As it was.
+    Same,
+    /// Left out by a rule.
+    Skipped,
+}
+
+/// A path and what became of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PathChange {
+    /// The full path.
+    pub path: Vec<u8>,
+    /// What became of it.
+    pub change: Change,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Number of the rule that decided, if one did.
+    pub rule: Option<usize>,
+}
+
+/// What a run has done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunReport {
+    /// The run's id, unless it was a rehearsal.
+    pub run: Option<[u8; 16]>,
+    /// The snapshot's id, if there is one.
+    pub snapshot: Option<[u8; 16]>,
+    /// Whether it was a rehearsal.
+    pub dry_run: bool,
+    /// How it ended.
+    pub status: RunStatus,
+    /// When it began, in milliseconds since 1970.
+    pub started: i64,
+    /// When it ended, in milliseconds since 1970.
+    pub ended: i64,
+    /// Numbers of paths.
+    pub files: FileCounts,
+    /// Numbers of bytes.
+    pub bytes: ByteCounts,
+    /// Bytes of all files.
+    pub total_bytes: u64,
+    /// Sockets, which are not stored.
+    pub sockets: u64,
+    /// How many paths could not be handled.
+    pub exception_count: u64,
+    /// The first of them.
+    pub exceptions: Vec<Exception>,
+    /// Every path, if that was asked for.
+    pub paths: Vec<PathChange>,
+}

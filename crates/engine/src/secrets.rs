@@ -1,0 +1,81 @@
+//! Obtaining secrets from where the configuration says they are.
+
+use std::{fs, io::Read, os::unix::fs::PermissionsExt, process::Command};
+
+use skellin_plan::SecretSource;
+use zeroize::Zeroizing;
+
+use crate::error::{EngineError, Result};
+
+/// A passphrase, wiped when dropped.
+pub type Passphrase = Zeroizing<Vec<u8>>;
+
+/// Secrets are no longer than this.
+const LONGEST: u64 = 64 << 10;
+
+/// Reads a secret: the first line of what its source yields. `subject` names it in messages.
+///
+/// # Errors
+/// [`EngineError::Secret`], with what to do.
+pub fn read_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
+    let failed =
+        |why: String, hint: String| EngineError::Secret { subject: subject.to_owned(), why, hint };
+    let mut bytes: Passphrase = match source {
+        SecretSource::File(path) => {
+            let shown = path.display();
+            let unreadable = |error: std::io::Error| {
+                failed(
+                    format!("{shown}: {error}"),
+                    format!("put it into {shown}, readable for you alone"),
+                )
+            };
+            let file = fs::File::open(path).map_err(unreadable)?;
+            let mode = file.metadata().map_err(unreadable)?.permissions().mode();
+            if mode & 0o077 != 0 {
+                let why = format!("others may read {shown} (mode {:o})", mode & 0o777);
+                return Err(failed(why, format!("chmod 600 {shown}")));
+            }
+            let mut bytes = Zeroizing::new(Vec::with_capacity(256));
+            file.take(LONGEST).read_to_end(&mut bytes).map_err(unreadable)?;
+            bytes
+        }
+        SecretSource::Env(name) => match std::env::var_os(name) {
+            Some(value) => Zeroizing::new(std::os::unix::ffi::OsStringExt::into_vec(value)),
+            None => {
+                let why = format!("the environment has no {name}");
+                return Err(failed(why, format!("set {name}, or name another way in stores.toml")));
+            }
+        },
+        SecretSource::Command(words) => {
+            let (program, arguments) = words
+                .split_first()
+                .map_or(("", &[][..]), |(program, rest)| (program.as_str(), rest));
+            let hint = || format!("try it by hand: {}", words.join(" "));
+            let output =
+                Command::new(program).args(arguments).stdin(std::process::Stdio::null()).output();
+            let output = output.map_err(|error| failed(format!("{program}: {error}"), hint()))?;
+            if !output.status.success() {
+                let said = String::from_utf8_lossy(&output.stderr)
+                    .lines()
+                    .next()
+                    .unwrap_or_default()
+                    .to_owned();
+                return Err(failed(
+                    format!("{program} ended with {}: {said}", output.status),
+                    hint(),
+                ));
+            }
+            Zeroizing::new(output.stdout)
+        }
+    };
+    if let Some(end) = bytes.iter().position(|b| matches!(b, b'\n' | b'\r')) {
+        bytes.truncate(end);
+    }
+    if bytes.is_empty() {
+        return Err(failed(
+            "it is empty".to_owned(),
+            "an empty passphrase protects nothing".to_owned(),
+        ));
+    }
+    Ok(bytes)
+}

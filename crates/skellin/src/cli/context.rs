@@ -1,0 +1,235 @@
+//! What commands share: the configuration, open stores, the clock, cancellation.
+
+use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
+
+use jiff::{Timestamp, tz::TimeZone};
+use serde_json::json;
+use skellin_engine::{
+    Cancel, Configuration, EngineError, Folders, Passphrase, history, open_place, read_secret,
+};
+use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, When};
+use skellin_store::{Cache, Snapshot, Store};
+
+use super::{Global, WhichStore, error::CliError, output, progress::ProgressLine, signals};
+
+pub(crate) struct Context {
+    pub global: Global,
+    pub cancel: Cancel,
+    pub progress: ProgressLine,
+    folders: Folders,
+}
+
+/// The machine's own name, which plans may overrule.
+pub(crate) fn state_of_machine() -> String {
+    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    if name.is_empty() { "machine".to_owned() } else { name }
+}
+
+/// Opens a store with the passphrase its configuration names.
+pub(crate) fn open_configured(
+    configuration: &Configuration,
+    name: &str,
+    passphrase: Option<&Passphrase>,
+    cache: Cache,
+) -> Result<Arc<Store>, EngineError> {
+    let config = configuration.store(name)?;
+    let place = open_place(&config.place)?;
+    let read = match (passphrase, &config.passphrase) {
+        (Some(passphrase), _) => passphrase.clone(),
+        (None, Some(source)) => read_secret(source, &format!("the store `{name}`"))?,
+        (None, None) => {
+            return Err(EngineError::Secret {
+                subject: format!("the store `{name}`"),
+                why: "stores.toml names none".to_owned(),
+                hint: "it has to be asked for".to_owned(),
+            });
+        }
+    };
+    Ok(Arc::new(Store::open(place, &read, cache)?))
+}
+
+impl Context {
+    pub fn new(global: Global) -> Result<Self, CliError> {
+        let env = |name: &str| {
+            std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from)
+        };
+        let is_root = rustix::process::geteuid().is_root();
+        let folders = Folders::find(global.config.clone(), &env, is_root)?;
+        let progress = ProgressLine::new(&global);
+        Ok(Self { global, cancel: Cancel::new(), progress, folders })
+    }
+
+    /// From now on signals raise the flag instead of ending the process.
+    pub fn catch_signals(&self) {
+        signals::watch(&self.cancel);
+    }
+
+    pub fn folders(&self) -> &Folders {
+        &self.folders
+    }
+
+    pub fn configuration(&self) -> Result<Configuration, CliError> {
+        Ok(Configuration::load(self.folders.clone())?)
+    }
+
+    /// A plan that is ready to be used.
+    pub fn plan(&self, configuration: &Configuration, name: &str) -> Result<Plan, CliError> {
+        let file = configuration.plan_file(name)?;
+        if let Some(plan) = &file.plan {
+            return Ok(plan.clone());
+        }
+        let problems: Vec<String> = file.problems.iter().map(ToString::to_string).collect();
+        let message = format!("the plan `{name}` has mistakes\n{}", problems.join("\n"));
+        Err(CliError::usage(message, "`skellin plan check` shows the mistakes of all plans"))
+    }
+
+    /// Asks for a passphrase without echo.
+    pub fn ask_passphrase(&self, prompt: &str) -> Result<Passphrase, CliError> {
+        if !std::io::stdin().is_terminal() {
+            return Err(CliError::usage(
+                "a passphrase has to be asked for, and there is no terminal to ask at",
+                "name a way to it in stores.toml: passphrase = { file = \"…\" }; with --place give --passphrase-file",
+            ));
+        }
+        let asked = rpassword::prompt_password(format!("{prompt}: "));
+        let text = asked.map_err(|error| {
+            CliError::failed(format!("the passphrase was not read: {error}"), None)
+        })?;
+        Ok(Passphrase::new(text.into_bytes()))
+    }
+
+    fn cache(&self, writes: bool) -> Cache {
+        match writes {
+            true => Cache::ReadWrite(self.folders.cache.clone()),
+            false => Cache::ReadOnly(self.folders.cache.clone()),
+        }
+    }
+
+    /// Opens a store of the configuration, asking for the passphrase where none is named.
+    /// `writes`: whether the cache may be written.
+    pub fn open_store(
+        &self,
+        configuration: &Configuration,
+        name: &str,
+        writes: bool,
+    ) -> Result<Arc<Store>, CliError> {
+        let begun = Instant::now();
+        let asked = match configuration.store(name)?.passphrase {
+            Some(_) => None,
+            None => Some(self.ask_passphrase(&format!("Passphrase of the store {name}"))?),
+        };
+        let store = open_configured(configuration, name, asked.as_ref(), self.cache(writes))?;
+        self.progress.emit(
+            &json!({"event": "opened", "store": name, "seconds": begun.elapsed().as_secs_f64()}),
+        );
+        Ok(store)
+    }
+
+    fn open_place(&self, text: &str, which: &WhichStore) -> Result<Arc<Store>, CliError> {
+        let with = |name: &str| std::env::var(name).ok();
+        let spec = PlaceSpec::parse(text, &with)
+            .map_err(|why| CliError::usage(why, "give the full path of the store's directory"))?;
+        let place = open_place(&spec)?;
+        // Whether there is a store shows before anybody types a passphrase.
+        Store::header_at(&*place)?;
+        let passphrase = match &which.passphrase_file {
+            Some(file) => read_secret(&SecretSource::File(file.clone()), text)?,
+            None => self.ask_passphrase(&format!("Passphrase of the store at {text}"))?,
+        };
+        Ok(Arc::new(Store::open(place, &passphrase, self.cache(true))?))
+    }
+
+    /// The stores to look into, by options, else those of a plan, else all.
+    pub fn stores(
+        &self,
+        which: &WhichStore,
+        plan: Option<&str>,
+    ) -> Result<Vec<(String, Arc<Store>)>, CliError> {
+        if let Some(place) = &which.place {
+            return Ok(vec![(place.clone(), self.open_place(place, which)?)]);
+        }
+        let configuration = self.configuration()?;
+        if let Some(name) = &which.store {
+            return Ok(vec![(name.clone(), self.open_store(&configuration, name, true)?)]);
+        }
+        if let Some(file) = plan.and_then(|name| configuration.plan_file(name).ok()) {
+            let plan = self.plan(&configuration, &file.name)?;
+            let store = self.open_store(&configuration, &plan.store, true)?;
+            return Ok(vec![(plan.store, store)]);
+        }
+        let names: Vec<String> = configuration.stores.fine.keys().cloned().collect();
+        if names.is_empty() {
+            let hint = format!(
+                "describe one in {}/stores.toml, or name a place with --place",
+                self.folders.config.display()
+            );
+            return Err(CliError::usage("there are no stores yet", hint));
+        }
+        // One store that is away must not hide the others.
+        let mut open = Vec::new();
+        let mut first = None;
+        for name in names {
+            match self.open_store(&configuration, &name, true) {
+                Ok(store) => open.push((name, store)),
+                Err(error) => {
+                    self.progress
+                        .say(&format!("note: the store {name} is left out, it cannot be opened"));
+                    first = first.or(Some(error));
+                }
+            }
+        }
+        match first {
+            Some(error) if open.is_empty() => Err(error),
+            _ => Ok(open),
+        }
+    }
+
+    /// The snapshot a name means, and the store it is in.
+    pub fn snapshot(
+        &self,
+        text: &str,
+        which: &WhichStore,
+    ) -> Result<(Arc<Store>, Snapshot), CliError> {
+        let spec =
+            SnapshotSpec::parse(text, Timestamp::now(), &TimeZone::system()).map_err(|error| {
+                CliError::usage(error.to_string(), "`skellin history` shows the snapshots")
+            })?;
+        let plan = match &spec {
+            SnapshotSpec::Of { plan, .. } => Some(plan.as_str()),
+            SnapshotSpec::Id(_) => None,
+        };
+        let mut best: Option<(Arc<Store>, Snapshot)> = None;
+        let mut first = None;
+        for (_, store) in self.stores(which, plan)? {
+            match history::find_snapshot(&store, &spec) {
+                Ok(snapshot) => {
+                    let newer =
+                        best.as_ref().is_none_or(|(_, other)| other.started < snapshot.started);
+                    if newer {
+                        best = Some((store, snapshot));
+                    }
+                }
+                Err(error) => first = first.or(Some(error)),
+            }
+        }
+        match (best, first) {
+            (Some(found), _) => Ok(found),
+            (None, Some(error)) => Err(error.into()),
+            (None, None) => Err(CliError::failed("there is no store to look into", None)),
+        }
+    }
+
+    /// The newest snapshot of a plan, as a name would mean it.
+    pub fn newest(plan: &str) -> SnapshotSpec {
+        SnapshotSpec::Of { plan: plan.to_owned(), when: When::Newest }
+    }
+
+    /// JSON if that was asked for, else text.
+    pub fn print(&self, value: impl FnOnce() -> serde_json::Value, text: impl FnOnce() -> String) {
+        if self.global.json {
+            output::json(&value());
+        } else if !self.global.quiet {
+            output::text(&text());
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! How a command ends: its exit status, and what is said about a failure.
+
+use std::process::ExitCode;
+
+use serde_json::json;
+use skellin_engine::EngineError;
+use skellin_place::{PlaceError, PlaceErrorKind};
+use skellin_store::StoreError;
+
+/// The exit statuses that scripts rely on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Exit {
+    Done,
+    Failed,
+    Usage,
+    Damage,
+    Exceptions,
+    Unreachable,
+    Running,
+    /// Interrupted by this signal.
+    Signal(u8),
+}
+
+impl Exit {
+    fn code(self) -> u8 {
+        match self {
+            Self::Done => 0,
+            Self::Failed => 1,
+            Self::Usage => 2,
+            Self::Damage => 3,
+            Self::Exceptions => 4,
+            Self::Unreachable => 5,
+            Self::Running => 6,
+            Self::Signal(number) => 128 + number,
+        }
+    }
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        exit.code().into()
+    }
+}
+
+/// A failure as the user is told it.
+#[derive(Debug)]
+pub(crate) struct CliError {
+    pub exit: Exit,
+    kind: &'static str,
+    message: String,
+    hint: Option<String>,
+}
+
+impl CliError {
+    pub fn usage(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self { exit: Exit::Usage, kind: "usage", message: message.into(), hint: Some(hint.into()) }
+    }
+
+    pub fn failed(message: impl Into<String>, hint: Option<String>) -> Self {
+        Self { exit: Exit::Failed, kind: "failed", message: message.into(), hint }
+    }
+
+    /// Says it: as text on stderr, or as JSON on stdout.
+    #[expect(clippy::print_stderr, reason = "this is where errors are printed")]
+    pub fn report(&self, json: bool) {
+        if json {
+            super::output::json(&json!({"error": {
+                "kind": self.kind, "message": self.message, "hint": self.hint,
+            }}));
+            return;
+        }
+        eprintln!("skellin: {}", self.message);
+        if let Some(hint) = &self.hint {
+            eprintln!("  → {hint}");
+        }
+    }
+}
+
+fn of_place(error: &PlaceError) -> (Exit, &'static str) {
+    match error.kind {
+        PlaceErrorKind::Missing | PlaceErrorKind::Refused => (Exit::Unreachable, "unreachable"),
+        _ => (Exit::Failed, "place"),
+    }
+}
+
+impl From<EngineError> for CliError {
+    fn from(error: EngineError) -> Self {
+        let (exit, kind) = match &error {
+            error if error.is_cancelled() => {
+                (Exit::Signal(super::signals::caught().unwrap_or(2)), "interrupted")
+            }
+            EngineError::Place(error) | EngineError::Store(StoreError::Place(error)) => {
+                of_place(error)
+            }
+            EngineError::Store(StoreError::NoStore(_)) => (Exit::Unreachable, "no-store"),
+            EngineError::Store(StoreError::WrongPassphrase { .. }) => {
+                (Exit::Unreachable, "passphrase")
+            }
+            EngineError::Store(StoreError::Damaged { .. } | StoreError::Lost(_)) => {
+                (Exit::Damage, "damage")
+            }
+            EngineError::AlreadyRunning(_) => (Exit::Running, "running"),
+            EngineError::Unknown { .. } | EngineError::Secret { .. } => (Exit::Usage, "usage"),
+            _ => (Exit::Failed, "failed"),
+        };
+        Self { exit, kind, message: error.to_string(), hint: error.hint() }
+    }
+}
+
+impl From<StoreError> for CliError {
+    fn from(error: StoreError) -> Self {
+        EngineError::from(error).into()
+    }
+}

@@ -1,0 +1,253 @@
+//! `history`, `tree`, `versions`, `print`: looking back.
+
+use std::os::unix::ffi::OsStrExt;
+use std::{ffi::OsString, io};
+
+use clap::Args;
+use serde_json::{Value, json};
+use skellin_engine::{
+    EngineError,
+    history::{self as past, Located},
+};
+use skellin_store::{Body, Entry, Kind, Moment, Snapshot};
+
+use super::{
+    WhichStore,
+    context::Context,
+    error::{CliError, Exit},
+    output::{self, json_path},
+};
+use crate::words;
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  skellin history\n  skellin history readings --json")]
+pub(super) struct HistoryArgs {
+    /// Only this plan's
+    plan: Option<String>,
+    #[command(flatten)]
+    which: WhichStore,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin tree readings@newest\n  skellin tree readings@2026-11-10 /srv/readings/ridge\n  skellin tree 3f9c01ab readings/ridge"
+)]
+pub(super) struct TreeArgs {
+    /// PLAN@WHEN, or the beginning of an id
+    snapshot: String,
+    /// Only what is at and below this path
+    path: Option<OsString>,
+    #[command(flatten)]
+    which: WhichStore,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example: skellin versions ringing /srv/ringing/register.ods")]
+pub(super) struct VersionsArgs {
+    /// The plan
+    plan: String,
+    /// The path
+    path: OsString,
+    #[command(flatten)]
+    which: WhichStore,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example: skellin print readings@'3 days ago' /srv/readings/notes.md")]
+pub(super) struct PrintArgs {
+    /// PLAN@WHEN, or the beginning of an id
+    snapshot: String,
+    /// The file
+    path: OsString,
+    #[command(flatten)]
+    which: WhichStore,
+}
+
+/// A moment of a file for programs, to the nanosecond.
+fn file_time(moment: Moment) -> Value {
+    match jiff::Timestamp::new(moment.seconds, moment.nanos.cast_signed()) {
+        Ok(timestamp) => {
+            let zoned = timestamp.to_zoned(jiff::tz::TimeZone::system());
+            json!(zoned.strftime("%Y-%m-%dT%H:%M:%S%.f%:z").to_string())
+        }
+        Err(_) => Value::Null,
+    }
+}
+
+pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, CliError> {
+    let (mut rows, mut found, mut damaged) = (Vec::new(), Vec::new(), 0u64);
+    let plan = args.plan.as_deref();
+    for (name, store) in context.stores(&args.which, plan)? {
+        let snapshots = past::snapshots(&store, plan, |listed, error| {
+            damaged += 1;
+            context.progress.say(&format!(
+                "damaged: the snapshot of {}: {error}",
+                words::moment(listed.started)
+            ));
+        })?;
+        found.extend(snapshots.into_iter().map(|snapshot| (name.clone(), snapshot)));
+    }
+    if let (Some(plan), true) = (plan, found.is_empty() && damaged == 0)
+        && args.which.place.is_none()
+    {
+        context.configuration()?.plan_file(plan)?;
+    }
+    found.sort_by_key(|(_, snapshot)| snapshot.started);
+    let value = |snapshot: &Snapshot| {
+        let sources: Vec<Value> =
+            snapshot.sources.iter().map(|source| json_path(&source.path)).collect();
+        json!({"id": snapshot.run.to_string(), "plan": snapshot.plan, "machine": snapshot.machine,
+            "time": words::rfc3339(snapshot.started), "files": snapshot.files, "bytes": snapshot.bytes,
+            "new-bytes": snapshot.new_bytes, "labels": snapshot.labels, "sources": sources,
+            "pinned": false, "retained-by": []})
+    };
+    context.print(
+        || json!({"snapshots": found.iter().map(|(_, snapshot)| value(snapshot)).collect::<Vec<_>>()}),
+        || {
+            for (store, snapshot) in &found {
+                let mut remarks = snapshot.labels.clone();
+                if snapshot.exceptions > 0 {
+                    remarks.push(words::counted(snapshot.exceptions, "exception", "exceptions"));
+                }
+                rows.push(vec![
+                    words::moment(snapshot.started), snapshot.plan.clone(), snapshot.machine.clone(), store.clone(),
+                    words::count(snapshot.files), words::bytes(snapshot.bytes), words::bytes(snapshot.new_bytes),
+                    words::short_id(&snapshot.run.0), remarks.join(", "),
+                ]);
+            }
+            let head = ["time", "plan", "machine", "store", "files", "size", "new", "id", "remarks"];
+            let total = words::counted(rows.len() as u64, "snapshot", "snapshots");
+            match rows.is_empty() {
+                true => "There are no snapshots yet; `skellin run PLAN` makes one.\n".to_owned(),
+                false => format!("{}{total}\n", output::table(&head, &[4, 5, 6], &rows)),
+            }
+        },
+    );
+    Ok(if damaged > 0 { Exit::Damage } else { Exit::Done })
+}
+
+fn kind(kind: Kind) -> &'static str {
+    match kind {
+        Kind::File => "file",
+        Kind::Directory => "dir",
+        Kind::Link => "link",
+        Kind::Pipe => "pipe",
+        Kind::Device => "device",
+    }
+}
+
+fn name_or_number(name: Option<&str>, number: u32) -> String {
+    name.map_or_else(|| number.to_string(), str::to_owned)
+}
+
+pub(super) fn tree(context: &Context, args: &TreeArgs) -> Result<Exit, CliError> {
+    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let from: Vec<Located> = match &args.path {
+        Some(path) => vec![past::must_locate(&store, &snapshot, path.as_bytes())?],
+        None => past::roots(&store, &snapshot)?,
+    };
+    let (mut entries, mut files, mut bytes) = (Vec::new(), 0u64, 0u64);
+    let json = context.global.json;
+    for located in &from {
+        past::walk(&store, located, &mut |path, entry| {
+            let owner = &entry.owner;
+            let (user, group) = (
+                name_or_number(owner.user.as_deref(), owner.uid),
+                name_or_number(owner.group.as_deref(), owner.gid),
+            );
+            let target = match &entry.body {
+                Body::Link(target) => Some(target),
+                _ => None,
+            };
+            if entry.kind() != Kind::Directory {
+                files += 1;
+                bytes += entry.size();
+            }
+            if json {
+                entries.push(json!({"path": json_path(path), "kind": kind(entry.kind()), "size": entry.size(),
+                    "mode": format!("{:04o}", entry.mode), "user": user, "group": group,
+                    "modified": file_time(entry.modified), "target": target.map(|target| json_path(target))}));
+            } else if !context.global.quiet {
+                output::line(tree_line(path, entry, &user, &group, target));
+            }
+            Ok(())
+        })?;
+    }
+    if json {
+        output::json(&json!({"snapshot": snapshot.run.to_string(), "entries": entries}));
+    } else if !context.global.quiet {
+        output::line(format!(
+            "{}, {}",
+            words::counted(files, "file", "files"),
+            words::bytes(bytes)
+        ));
+    }
+    Ok(Exit::Done)
+}
+
+fn tree_line(
+    path: &[u8],
+    entry: &Entry,
+    user: &str,
+    group: &str,
+    target: Option<&Vec<u8>>,
+) -> String {
+    let target = target.map_or(String::new(), |target| format!(" → {}", words::path(target)));
+    let slash = if entry.kind() == Kind::Directory { "/" } else { "" };
+    let modified = words::zoned(entry.modified.seconds.saturating_mul(1000))
+        .strftime("%Y-%m-%d %H:%M")
+        .to_string();
+    let mode = words::mode(entry.kind(), entry.mode);
+    format!(
+        "{mode}  {user:<8} {group:<8} {:>9}  {modified}  {}{slash}{target}",
+        words::bytes(entry.size()),
+        words::path(path)
+    )
+}
+
+pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, CliError> {
+    let mut versions = Vec::new();
+    for (_, store) in context.stores(&args.which, Some(&args.plan))? {
+        versions.extend(past::versions(&store, &args.plan, args.path.as_bytes())?);
+    }
+    versions.sort_by_key(|version| version.time);
+    if versions.is_empty() {
+        return Err(EngineError::Unknown {
+            what: format!(
+                "{} is in no snapshot of `{}`",
+                words::path(args.path.as_bytes()),
+                args.plan
+            ),
+            hint: "give the full path as it was on the machine".to_owned(),
+        }
+        .into());
+    }
+    context.print(
+        || {
+            let value = |version: &past::Version| json!({"snapshot": version.snapshot.to_string(), "time": words::rfc3339(version.time),
+                "size": version.size, "modified": file_time(version.modified), "last-seen": words::rfc3339(version.last_seen)});
+            json!({"path": json_path(args.path.as_bytes()), "versions": versions.iter().map(value).collect::<Vec<_>>()})
+        },
+        || {
+            let rows: Vec<_> = versions.iter().map(|version| vec![
+                words::moment(version.time), words::moment(version.last_seen), words::bytes(version.size),
+                words::moment(version.modified.seconds.saturating_mul(1000)), words::short_id(&version.snapshot.0),
+            ]).collect();
+            let total = words::counted(rows.len() as u64, "version", "versions");
+            format!("{}{total}\n", output::table(&["from", "last seen", "size", "modified", "snapshot"], &[2], &rows))
+        },
+    );
+    Ok(Exit::Done)
+}
+
+pub(super) fn print(context: &Context, args: &PrintArgs) -> Result<Exit, CliError> {
+    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let located = past::must_locate(&store, &snapshot, args.path.as_bytes())?;
+    match past::print(&store, &located, &mut io::stdout().lock()) {
+        // The reader has seen enough.
+        Err(EngineError::Local { source, .. }) if source.kind() == io::ErrorKind::BrokenPipe => {
+            Ok(Exit::Done)
+        }
+        other => Ok(other.map(|()| Exit::Done)?),
+    }
+}

@@ -1,0 +1,143 @@
+//! The commands: parse, call one function of the engine, print.
+
+mod context;
+mod error;
+mod history;
+mod output;
+mod plan;
+mod progress;
+mod restore;
+mod run;
+mod signals;
+mod store;
+mod verify;
+
+use std::{path::PathBuf, process::ExitCode};
+
+use clap::{Args, Parser, Subcommand};
+
+use context::Context;
+pub(crate) use context::{open_configured, state_of_machine};
+use error::CliError;
+pub(crate) use error::Exit;
+
+/// Backups, scripted once, rehearsed, run by hand or by the clock, and restored in seconds.
+#[derive(Parser)]
+#[command(
+    name = "skellin",
+    version,
+    about,
+    max_term_width = 100,
+    after_help = "Without a command the full-screen application opens."
+)]
+struct Cli {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Option<Command>,
+}
+
+/// Options every command takes.
+#[derive(Args, Clone, Debug)]
+struct Global {
+    /// Directory with plans/ and stores.toml
+    #[arg(long, global = true, value_name = "DIR")]
+    config: Option<PathBuf>,
+    /// One JSON document on stdout instead of text
+    #[arg(long, global = true)]
+    json: bool,
+    /// Say nothing but errors
+    #[arg(long, short, global = true)]
+    quiet: bool,
+    /// Say more
+    #[arg(short, global = true)]
+    verbose: bool,
+    /// How progress is told: on the terminal, or as JSON lines on stderr
+    #[arg(long, global = true, value_name = "FORM", value_enum)]
+    progress: Option<ProgressForm>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+enum ProgressForm {
+    /// JSON lines on stderr
+    Json,
+    /// None at all
+    None,
+}
+
+/// Where a store is, apart from what the plan says.
+#[derive(Args, Clone, Debug, Default)]
+struct WhichStore {
+    /// Look in this store of stores.toml
+    #[arg(long, value_name = "NAME", conflicts_with = "place")]
+    store: Option<String>,
+    /// Look at this place; no configuration is needed
+    #[arg(long, value_name = "PLACE")]
+    place: Option<String>,
+    /// Read the passphrase for --place from this file instead of asking
+    #[arg(long, value_name = "FILE", requires = "place")]
+    passphrase_file: Option<PathBuf>,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// The plans: list, show, check
+    #[command(subcommand)]
+    Plan(plan::PlanCommand),
+    /// The stores: list, create, show
+    #[command(subcommand)]
+    Store(store::StoreCommand),
+    /// Carry plans out, or rehearse them
+    Run(run::RunArgs),
+    /// The snapshots there are
+    History(history::HistoryArgs),
+    /// What is in a snapshot
+    Tree(history::TreeArgs),
+    /// The distinct versions of one path
+    Versions(history::VersionsArgs),
+    /// A file's content to stdout
+    Print(history::PrintArgs),
+    /// Bring files back
+    Restore(restore::RestoreArgs),
+    /// Prove a store: its structure and its bytes
+    Verify(verify::VerifyArgs),
+}
+
+/// Runs the program; never panics on its own account.
+pub(crate) fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and version are no errors and go to stdout.
+            let code = if error.use_stderr() { Exit::Usage } else { Exit::Done };
+            let _ = error.print();
+            return code.into();
+        }
+    };
+    let json = cli.global.json;
+    let result = Context::new(cli.global).and_then(|context| match cli.command {
+        None => crate::tui::open(&context.configuration()?).map_err(CliError::from),
+        Some(command) => dispatch(&context, command),
+    });
+    match result {
+        Ok(exit) => exit.into(),
+        Err(error) => {
+            error.report(json);
+            error.exit.into()
+        }
+    }
+}
+
+fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
+    match command {
+        Command::Plan(command) => plan::plan(context, command),
+        Command::Store(command) => store::store(context, command),
+        Command::Run(args) => run::run(context, &args),
+        Command::History(args) => history::history(context, &args),
+        Command::Tree(args) => history::tree(context, &args),
+        Command::Versions(args) => history::versions(context, &args),
+        Command::Print(args) => history::print(context, &args),
+        Command::Restore(args) => restore::restore(context, &args),
+        Command::Verify(args) => verify::verify(context, &args),
+    }
+}

@@ -1,0 +1,59 @@
+//! Printing: text or JSON, never failing on a closed pipe.
+
+use std::io::{self, Write};
+
+use base64::Engine as _;
+use serde_json::{Value, json};
+
+/// Writes to stdout; a reader that went away is no failure.
+pub(crate) fn text(text: &str) {
+    let mut out = io::stdout().lock();
+    let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    // There is nobody left to tell.
+    let _ = written;
+}
+
+/// A line to stdout.
+pub(crate) fn line(line: impl AsRef<str>) {
+    text(&format!("{}\n", line.as_ref()));
+}
+
+/// A JSON document to stdout.
+pub(crate) fn json(value: &Value) {
+    line(value.to_string());
+}
+
+/// A path in JSON: text where it is UTF-8, else in base64.
+pub(crate) fn json_path(path: &[u8]) -> Value {
+    match std::str::from_utf8(path) {
+        Ok(text) => json!(text),
+        Err(_) => json!({"base64": base64::engine::general_purpose::STANDARD.encode(path)}),
+    }
+}
+
+/// Rows in columns; the columns named in `right` are set flush right.
+pub(crate) fn table(head: &[&str], right: &[usize], rows: &[Vec<String>]) -> String {
+    use unicode_width::UnicodeWidthStr as _;
+    let all = || {
+        std::iter::once(head.iter().map(|cell| (*cell).to_owned()).collect::<Vec<_>>())
+            .chain(rows.iter().cloned())
+    };
+    let mut widths = vec![0; head.len()];
+    for row in all() {
+        row.iter().zip(&mut widths).for_each(|(cell, width)| *width = (*width).max(cell.width()));
+    }
+    let mut out = String::new();
+    for row in all() {
+        let mut line = String::new();
+        for (column, cell) in row.iter().enumerate() {
+            let blanks = " ".repeat(widths[column] - cell.width());
+            match right.contains(&column) {
+                true => line.push_str(&format!("{blanks}{cell}  ")),
+                false => line.push_str(&format!("{cell}{blanks}  ")),
+            }
+        }
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
+    out
+}

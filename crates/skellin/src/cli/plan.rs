@@ -1,0 +1,197 @@
+//! `plan`: the plans, and what is wrong with them.
+
+use clap::Subcommand;
+use serde_json::{Value, json};
+use skellin_engine::{Configuration, PlanFile};
+use skellin_plan::{Action, Problem};
+
+use super::{
+    context::Context,
+    error::{CliError, Exit},
+    output,
+};
+use crate::words;
+
+#[derive(Subcommand)]
+pub(super) enum PlanCommand {
+    /// All plans, a line each
+    #[command(visible_alias = "ls")]
+    List,
+    /// One plan as it is understood
+    #[command(after_help = "Example: skellin plan show readings")]
+    Show {
+        /// The plan
+        plan: String,
+    },
+    /// Every mistake in plans and stores, with its place and the nearest right spelling
+    #[command(after_help = "Examples:\n  skellin plan check\n  skellin plan check readings --json")]
+    Check {
+        /// Only these plans
+        plans: Vec<String>,
+    },
+}
+
+pub(super) fn plan(context: &Context, command: PlanCommand) -> Result<Exit, CliError> {
+    let configuration = context.configuration()?;
+    match command {
+        PlanCommand::List => Ok(list(context, &configuration)),
+        PlanCommand::Show { plan } => show(context, &configuration, &plan),
+        PlanCommand::Check { plans } => check(context, &configuration, &plans),
+    }
+}
+
+fn list(context: &Context, configuration: &Configuration) -> Exit {
+    let value = |file: &PlanFile| {
+        let plan = file.plan.as_ref();
+        json!({"name": file.name, "file": file.path.display().to_string(), "mistakes": file.problems.len(),
+            "about": plan.and_then(|plan| plan.about.clone()), "store": plan.map(|plan| plan.store.clone())})
+    };
+    context.print(
+        || json!({"plans": configuration.plans.iter().map(value).collect::<Vec<_>>()}),
+        || {
+            if configuration.plans.is_empty() {
+                let folder = configuration.folders.config.join("plans");
+                return format!(
+                    "There are no plans yet. Write one as {}/NAME.toml; docs/PLANS.md shows how.\n",
+                    folder.display()
+                );
+            }
+            let rows: Vec<_> = configuration
+                .plans
+                .iter()
+                .map(|file| match &file.plan {
+                    Some(plan) => {
+                        let sources: Vec<_> = plan
+                            .sources
+                            .iter()
+                            .map(|source| source.display().to_string())
+                            .collect();
+                        vec![
+                            file.name.clone(),
+                            plan.store.clone(),
+                            sources.join(" "),
+                            plan.about.clone().unwrap_or_default(),
+                        ]
+                    }
+                    None => vec![
+                        file.name.clone(),
+                        "–".to_owned(),
+                        words::counted(file.problems.len() as u64, "mistake", "mistakes"),
+                        "see `skellin plan check`".to_owned(),
+                    ],
+                })
+                .collect();
+            let total = words::counted(rows.len() as u64, "plan", "plans");
+            format!(
+                "{}{total}\n",
+                output::table(&["plan", "store", "sources", "about"], &[], &rows)
+            )
+        },
+    );
+    Exit::Done
+}
+
+fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<Exit, CliError> {
+    let plan = context.plan(configuration, name)?;
+    let machine = plan.machine.clone().unwrap_or_else(super::state_of_machine);
+    let sources: Vec<String> =
+        plan.sources.iter().map(|source| source.display().to_string()).collect();
+    context.print(
+        || {
+            let rules: Vec<Value> = plan.rules.rules().iter().map(|rule| {
+                let action = if rule.action == Action::Take { "take" } else { "skip" };
+                json!({"action": action, "text": rule.text, "file": rule.file, "line": rule.line})
+            }).collect();
+            json!({"name": plan.name, "about": plan.about, "machine": machine, "sources": sources,
+                "store": plan.store, "labels": plan.labels, "rules": rules})
+        },
+        || {
+            let mut out = format!("plan      {}\n", plan.name);
+            if let Some(about) = &plan.about {
+                out.push_str(&format!("about     {about}\n"));
+            }
+            out.push_str(&format!(
+                "machine   {machine}\nsources   {}\nstore     {}\n",
+                sources.join("\n          "),
+                plan.store
+            ));
+            if !plan.labels.is_empty() {
+                out.push_str(&format!("labels    {}\n", plan.labels.join(", ")));
+            }
+            out.push_str("rules     the last that holds decides; with none a path is taken\n");
+            for rule in plan.rules.rules() {
+                out.push_str(&format!("  {:>4}    {}\n", rule.line, rule.text));
+            }
+            out
+        },
+    );
+    Ok(Exit::Done)
+}
+
+fn check(
+    context: &Context,
+    configuration: &Configuration,
+    only: &[String],
+) -> Result<Exit, CliError> {
+    let mut files = Vec::new();
+    for name in only {
+        files.push(configuration.plan_file(name)?);
+    }
+    if only.is_empty() {
+        files.extend(&configuration.plans);
+    }
+    let plans = files.iter().flat_map(|file| &file.problems);
+    let problems: Vec<&Problem> = configuration.stores.problems.iter().chain(plans).collect();
+    let notes: Vec<String> = files
+        .iter()
+        .filter_map(|file| file.plan.as_ref())
+        .flat_map(|plan| overlaps(configuration, plan))
+        .collect();
+    context.print(
+        || {
+            let value = |problem: &&Problem| {
+                json!({"file": problem.file, "line": problem.line, "column": problem.column,
+                "message": problem.message, "hint": problem.hint})
+            };
+            json!({"problems": problems.iter().map(value).collect::<Vec<_>>(), "notes": notes})
+        },
+        || {
+            let mut out: String = problems.iter().map(|problem| format!("{problem}\n")).collect();
+            notes.iter().for_each(|note| out.push_str(&format!("note: {note}\n")));
+            let plans = words::counted(files.len() as u64, "plan", "plans");
+            let stores = words::counted(configuration.stores.names.len() as u64, "store", "stores");
+            out.push_str(&match problems.len() {
+                0 => format!("{plans} and {stores}: no mistakes\n"),
+                many => format!(
+                    "{plans} and {stores}: {}\n",
+                    words::counted(many as u64, "mistake", "mistakes")
+                ),
+            });
+            out
+        },
+    );
+    Ok(if problems.is_empty() { Exit::Done } else { Exit::Usage })
+}
+
+/// A word about a store inside a source, or a source inside a store: both are kept out of runs.
+fn overlaps(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<String> {
+    let mut notes = Vec::new();
+    for store in configuration.stores.fine.values() {
+        let Some(place) = skellin_engine::local_directory(&store.place) else { continue };
+        for source in &plan.sources {
+            let (inside, around) = (source.display(), place.display());
+            if place.starts_with(source) && place != source {
+                notes.push(format!(
+                    "{}: the store {} lies in the source {inside}; runs leave it out",
+                    plan.name, store.name
+                ));
+            } else if source.starts_with(place) {
+                notes.push(format!(
+                    "{}: the source {inside} lies in the store at {around}; runs leave it out",
+                    plan.name
+                ));
+            }
+        }
+    }
+    notes
+}

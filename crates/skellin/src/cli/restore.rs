@@ -1,0 +1,135 @@
+//! `restore`: bringing files back.
+
+use std::{ffi::OsString, os::unix::ffi::OsStrExt, path::PathBuf};
+
+use clap::Args;
+use serde_json::{Value, json};
+use skellin_engine::{Destination, Existing, RestoreReport, RestoreRequest, history};
+
+use super::{
+    WhichStore,
+    context::Context,
+    error::{CliError, Exit},
+    output::json_path,
+    run::exceptions_text,
+    signals,
+};
+use crate::words;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin restore ringing@newest /srv/ringing/register.ods --in-place\n  skellin restore readings@2026-11-10 --to /tmp/look --dry-run\n  skellin restore --place /mnt/oak readings@newest --to /srv/back\n\nBelow --to each source appears under its base name."
+)]
+pub(super) struct RestoreArgs {
+    /// PLAN@WHEN, or the beginning of an id
+    snapshot: String,
+    /// What to bring back; everything if none is given
+    paths: Vec<OsString>,
+    /// Put it below this directory
+    #[arg(
+        long,
+        value_name = "DIR",
+        required_unless_present = "in_place",
+        conflicts_with = "in_place"
+    )]
+    to: Option<PathBuf>,
+    /// Put it where it was
+    #[arg(long)]
+    in_place: bool,
+    /// What happens to files that are in the way
+    #[arg(long, value_enum, default_value_t = ExistingArg::Leave)]
+    existing: ExistingArg,
+    /// Say what would happen, write nothing
+    #[arg(long)]
+    dry_run: bool,
+    #[command(flatten)]
+    which: WhichStore,
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum ExistingArg {
+    /// They stay, and are not restored
+    Leave,
+    /// They are replaced
+    Replace,
+    /// They stay as NAME.kept-TIME
+    Rename,
+}
+
+pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, CliError> {
+    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let mut paths = Vec::new();
+    for path in &args.paths {
+        paths.push(history::must_locate(&store, &snapshot, path.as_bytes())?);
+    }
+    if args.paths.is_empty() {
+        paths = history::roots(&store, &snapshot)?;
+    }
+    let destination = match &args.to {
+        Some(to) => Destination::Directory(
+            std::path::absolute(to).map_err(|error| CliError::failed(error.to_string(), None))?,
+        ),
+        None => Destination::InPlace,
+    };
+    let existing = match args.existing {
+        ExistingArg::Leave => Existing::Leave,
+        ExistingArg::Replace => Existing::Replace,
+        ExistingArg::Rename => Existing::Rename,
+    };
+    context.catch_signals();
+    let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
+    let report = skellin_engine::restore(
+        &store,
+        &RestoreRequest {
+            snapshot: &snapshot,
+            paths: &paths,
+            destination: &destination,
+            existing,
+            dry_run: args.dry_run,
+            stamp: &stamp,
+            cancel: &context.cancel,
+            events: &context.progress,
+        },
+    )?;
+    context.print(|| as_json(&report), || as_text(&report, args.dry_run, context.global.verbose));
+    Ok(match (report.interrupted, report.exception_count) {
+        (true, _) => Exit::Signal(signals::caught().unwrap_or(2)),
+        (false, 0) => Exit::Done,
+        (false, _) => Exit::Exceptions,
+    })
+}
+
+fn as_json(report: &RestoreReport) -> Value {
+    let exceptions = report
+        .exceptions
+        .iter()
+        .map(|exception| json!({"path": json_path(&exception.path), "reason": exception.reason}));
+    json!({"restored": report.restored, "bytes": report.bytes, "left": report.left, "replaced": report.replaced,
+        "renamed": report.renamed, "removed": 0, "exceptions": exceptions.collect::<Vec<_>>()})
+}
+
+fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
+    let verb = if dry_run { "would be restored; nothing was written" } else { "restored" };
+    let mut out = format!(
+        "{}, {} {verb}\n",
+        words::counted(report.restored, "path", "paths"),
+        words::bytes(report.bytes)
+    );
+    for (count, what) in [
+        (
+            report.left,
+            "left as they are: something of that name is there (--existing replace or rename)",
+        ),
+        (report.replaced, "replaced"),
+        (report.renamed, "kept under another name (NAME.kept-…)"),
+    ] {
+        if count > 0 {
+            out.push_str(&format!("  {} {what}\n", words::count(count)));
+        }
+    }
+    if report.interrupted {
+        out.push_str("  interrupted: the same command goes on, as what is there is left\n");
+    }
+    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose));
+    out
+}

@@ -1,0 +1,230 @@
+//! `run`: plans carried out, or rehearsed.
+
+use clap::Args;
+use serde_json::{Value, json};
+use skellin_engine::{Change, PlanLock, RunReport, RunRequest, RunStatus, SystemClock};
+use skellin_plan::Plan;
+use skellin_store::hex;
+
+use super::{
+    context::Context,
+    error::{CliError, Exit},
+    output::{self, json_path},
+    signals, state_of_machine,
+};
+use crate::words;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin run readings\n  skellin run readings --dry-run -v\n  skellin run readings ringing --label before-upgrade"
+)]
+pub(super) struct RunArgs {
+    /// The plans, one after the other
+    #[arg(required = true)]
+    plans: Vec<String>,
+    /// Decide everything, write nothing anywhere
+    #[arg(long)]
+    dry_run: bool,
+    /// A label for the snapshot, beside the plan's
+    #[arg(long = "label", value_name = "LABEL")]
+    labels: Vec<String>,
+}
+
+pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
+    let configuration = context.configuration()?;
+    if let Some(bad) = args.labels.iter().find(|label| !skellin_plan::is_plan_name(label)) {
+        return Err(CliError::usage(format!("`{bad}` is no label"), "use a-z, 0-9, - and _"));
+    }
+    // All plans are looked at before the first is run.
+    let plans = args
+        .plans
+        .iter()
+        .map(|name| context.plan(&configuration, name))
+        .collect::<Result<Vec<_>, _>>()?;
+    context.catch_signals();
+    let (mut reports, mut exit) = (Vec::new(), Exit::Done);
+    for plan in &plans {
+        let report = one(context, &configuration, plan, args)?;
+        if !context.global.json && !context.global.quiet {
+            output::text(&as_text(plan, &report, context.global.verbose));
+        }
+        exit = match report.status {
+            RunStatus::Interrupted => Exit::Signal(signals::caught().unwrap_or(2)),
+            RunStatus::Exceptions if exit == Exit::Done => Exit::Exceptions,
+            _ => exit,
+        };
+        reports.push(as_json(plan, &report, context.global.verbose));
+        if report.status == RunStatus::Interrupted {
+            break;
+        }
+    }
+    if context.global.json {
+        output::json(&json!({"runs": reports}));
+    }
+    Ok(exit)
+}
+
+fn one(
+    context: &Context,
+    configuration: &skellin_engine::Configuration,
+    plan: &Plan,
+    args: &RunArgs,
+) -> Result<RunReport, CliError> {
+    let folders = context.folders();
+    let _lock = match args.dry_run {
+        true => None,
+        false => Some(PlanLock::take(&folders.state, &plan.name)?),
+    };
+    let store = context.open_store(configuration, &plan.store, !args.dry_run)?;
+    let stores = configuration.stores.fine.values();
+    let places = stores.filter_map(|store| skellin_engine::local_directory(&store.place));
+    let mut keep_out: Vec<_> = places.map(std::path::Path::to_path_buf).collect();
+    keep_out.push(folders.cache.clone());
+    let machine = plan.machine.clone().unwrap_or_else(state_of_machine);
+    let report = skellin_engine::run(
+        &store,
+        &RunRequest {
+            plan,
+            machine: &machine,
+            labels: &args.labels,
+            dry_run: args.dry_run,
+            list_paths: args.dry_run && context.global.verbose,
+            keep_out: &keep_out,
+            clock: &SystemClock,
+            cancel: &context.cancel,
+            events: &context.progress,
+        },
+    )?;
+    Ok(report)
+}
+
+fn status(status: RunStatus) -> &'static str {
+    match status {
+        RunStatus::Done => "done",
+        RunStatus::Exceptions => "exceptions",
+        RunStatus::Interrupted => "interrupted",
+    }
+}
+
+fn change(change: Change) -> &'static str {
+    match change {
+        Change::New => "new",
+        Change::Changed => "changed",
+        Change::Gone => "gone",
+        Change::Same => "same",
+        Change::Skipped => "skipped",
+    }
+}
+
+fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
+    let exceptions = report
+        .exceptions
+        .iter()
+        .map(|exception| json!({"path": json_path(&exception.path), "reason": exception.reason}));
+    let mut value = json!({
+        "run": report.run.map(|run| hex(&run)), "plan": plan.name, "store": plan.store,
+        "snapshot": report.snapshot.map(|id| hex(&id)), "dry-run": report.dry_run,
+        "status": status(report.status), "started": words::rfc3339(report.started), "ended": words::rfc3339(report.ended),
+        "files": {"new": report.files.new, "changed": report.files.changed, "gone": report.files.gone,
+            "same": report.files.same, "skipped": report.files.skipped},
+        "bytes": {"read": report.bytes.read, "new": report.bytes.new, "stored": report.bytes.stored},
+        "exceptions": exceptions.collect::<Vec<_>>(),
+    });
+    if report.dry_run && verbose {
+        let paths = report.paths.iter().map(|path| {
+            json!({"path": json_path(&path.path), "change": change(path.change),
+            "size": path.size, "rule": path.rule.map(|rule| plan.rules.rules()[rule].text.clone())})
+        });
+        value["paths"] = paths.collect();
+    }
+    value
+}
+
+fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String {
+    let mut out = String::new();
+    if verbose {
+        for path in report.paths.iter().filter(|path| path.change != Change::Same) {
+            let rule = path.rule.map(|rule| &plan.rules.rules()[rule]);
+            let reason = rule
+                .map_or(String::new(), |rule| format!("   by line {}: {}", rule.line, rule.text));
+            out.push_str(&format!(
+                "{:<8}{:>10}  {}{reason}\n",
+                change(path.change),
+                words::bytes(path.size),
+                words::path(&path.path)
+            ));
+        }
+    }
+    let took =
+        std::time::Duration::from_millis(u64::try_from(report.ended - report.started).unwrap_or(0));
+    let ended = match (report.status, report.dry_run) {
+        (RunStatus::Interrupted, _) => {
+            "interrupted: no snapshot; the next run goes on from what was stored".to_owned()
+        }
+        (_, true) => format!("rehearsed in {}, nothing was written", words::duration(took)),
+        (RunStatus::Done, false) => format!("done in {}", words::duration(took)),
+        (RunStatus::Exceptions, false) => {
+            format!("done in {}, with exceptions", words::duration(took))
+        }
+    };
+    let files = &report.files;
+    out.push_str(&format!("{} → {}: {ended}\n", plan.name, plan.store));
+    out.push_str(&format!(
+        "  files      {} new · {} changed · {} gone · {} same · {} skipped\n",
+        words::count(files.new),
+        words::count(files.changed),
+        words::count(files.gone),
+        words::count(files.same),
+        words::count(files.skipped)
+    ));
+    let all = words::bytes(report.total_bytes);
+    out.push_str(&match report.dry_run {
+        true => {
+            format!("  bytes      {all} in all · {} to read\n", words::bytes(report.bytes.read))
+        }
+        false => format!(
+            "  bytes      {all} in all · {} read · {} new · {} stored\n",
+            words::bytes(report.bytes.read),
+            words::bytes(report.bytes.new),
+            words::bytes(report.bytes.stored)
+        ),
+    });
+    if report.sockets > 0 && verbose {
+        out.push_str(&format!(
+            "  sockets    {}, which are not stored\n",
+            words::count(report.sockets)
+        ));
+    }
+    if let Some(id) = report.snapshot {
+        out.push_str(&format!(
+            "  snapshot   {} of {}\n",
+            words::short_id(&id),
+            words::moment(report.started)
+        ));
+    }
+    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose));
+    out
+}
+
+/// The exceptions as a list with its total; the first few unless all are wanted.
+pub(super) fn exceptions_text(
+    count: u64,
+    exceptions: &[skellin_engine::Exception],
+    all: bool,
+) -> String {
+    if count == 0 {
+        return String::new();
+    }
+    let shown = if all { exceptions.len() } else { exceptions.len().min(10) };
+    let mut out = format!("  {}:\n", words::counted(count, "exception", "exceptions"));
+    for exception in &exceptions[..shown] {
+        out.push_str(&format!("    {}: {}\n", words::path(&exception.path), exception.reason));
+    }
+    if count > shown as u64 {
+        out.push_str(&format!(
+            "    and {} more; -v or --json lists up to a thousand\n",
+            words::count(count - shown as u64)
+        ));
+    }
+    out
+}

@@ -1,0 +1,33 @@
+//! Signals: the first asks long work to stop, the second ends the process at once.
+
+use std::sync::atomic::{AtomicU8, Ordering};
+
+use signal_hook::{
+    consts::{SIGHUP, SIGINT, SIGTERM},
+    iterator::Signals,
+};
+use skellin_engine::Cancel;
+
+static CAUGHT: AtomicU8 = AtomicU8::new(0);
+
+/// Raises `cancel` when the process is asked to end.
+pub(crate) fn watch(cancel: &Cancel) {
+    let cancel = cancel.clone();
+    // Without handlers signals still end the process, only less gently.
+    let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP]) else { return };
+    std::thread::spawn(move || {
+        for signal in &mut signals {
+            let number = u8::try_from(signal).unwrap_or(2);
+            if cancel.is_cancelled() {
+                std::process::exit(128 + i32::from(number));
+            }
+            CAUGHT.store(number, Ordering::SeqCst);
+            cancel.cancel();
+        }
+    });
+}
+
+/// The signal that was caught, if any.
+pub(crate) fn caught() -> Option<u8> {
+    Some(CAUGHT.load(Ordering::SeqCst)).filter(|signal| *signal > 0)
+}

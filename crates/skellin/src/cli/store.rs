@@ -1,0 +1,146 @@
+//! `store`: the stores.
+
+use std::sync::Arc;
+
+use clap::Subcommand;
+use serde_json::json;
+use skellin_engine::{Configuration, Passphrase, history, prepare_place, read_secret};
+use skellin_store::{Creation, PassphraseCost, Store};
+
+use super::{
+    WhichStore,
+    context::Context,
+    error::{CliError, Exit},
+    output,
+};
+use crate::words;
+
+#[derive(Subcommand)]
+pub(super) enum StoreCommand {
+    /// All stores of stores.toml
+    List,
+    /// Create a store at the place stores.toml gives it
+    #[command(
+        after_help = "Example: skellin store create oak\n\nThe passphrase comes from where stores.toml says, else it is asked for twice.\nWithout the passphrase nobody can read the store, not even you: keep it elsewhere too."
+    )]
+    Create {
+        /// The store
+        store: String,
+    },
+    /// What a store is and what it holds
+    #[command(
+        after_help = "Examples:\n  skellin store show oak\n  skellin store show --place /mnt/oak"
+    )]
+    Show {
+        /// The store
+        #[arg(required_unless_present = "place")]
+        name: Option<String>,
+        #[command(flatten)]
+        which: WhichStore,
+    },
+}
+
+pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, CliError> {
+    match command {
+        StoreCommand::List => Ok(list(context, &context.configuration()?)),
+        StoreCommand::Create { store } => create(context, &context.configuration()?, &store),
+        StoreCommand::Show { name, which } => {
+            let which = WhichStore { store: name.or(which.store.clone()), ..which };
+            for (name, store) in context.stores(&which, None)? {
+                show(context, &name, &store)?;
+            }
+            Ok(Exit::Done)
+        }
+    }
+}
+
+fn place_of(store: &skellin_plan::StoreConfig) -> String {
+    match &store.place {
+        skellin_plan::PlaceSpec::Directory(path) => path.display().to_string(),
+    }
+}
+
+fn list(context: &Context, configuration: &Configuration) -> Exit {
+    let stores = &configuration.stores.fine;
+    let state = |store: &skellin_plan::StoreConfig| {
+        let opened = skellin_engine::open_place(&store.place).map_err(|error| error.to_string());
+        opened.and_then(|place| Store::header_at(&*place).map_err(|error| error.to_string()))
+    };
+    context.print(
+        || {
+            let value = |store: &skellin_plan::StoreConfig| {
+                let state = state(store);
+                json!({"name": store.name, "place": place_of(store), "reachable": state.is_ok(),
+                    "id": state.as_ref().ok().map(|header| header.store.to_string()), "trouble": state.err()})
+            };
+            json!({"stores": stores.values().map(value).collect::<Vec<_>>()})
+        },
+        || {
+            let rows: Vec<_> = stores.values().map(|store| {
+                let state = match state(store) {
+                    Ok(header) => format!("here, id {}", words::short_id(&header.store.0)),
+                    Err(trouble) => trouble,
+                };
+                vec![store.name.clone(), place_of(store), state]
+            }).collect();
+            if rows.is_empty() {
+                return format!("There are no stores yet. Describe one in {}:\n  [oak]\n  place = \"/mnt/oak\"\n", configuration.folders.config.join("stores.toml").display());
+            }
+            let total = words::counted(rows.len() as u64, "store", "stores");
+            format!("{}{total}\n", output::table(&["store", "place", "state"], &[], &rows))
+        },
+    );
+    Exit::Done
+}
+
+fn create(context: &Context, configuration: &Configuration, name: &str) -> Result<Exit, CliError> {
+    let config = configuration.store(name)?;
+    let passphrase: Passphrase = match &config.passphrase {
+        Some(source) => read_secret(source, &format!("the store `{name}`"))?,
+        None => {
+            let first = context.ask_passphrase(&format!("Passphrase for the new store {name}"))?;
+            if first.is_empty() {
+                return Err(CliError::usage(
+                    "an empty passphrase protects nothing",
+                    "choose a few words",
+                ));
+            }
+            if *context.ask_passphrase("Once more")? != *first {
+                return Err(CliError::usage(
+                    "the two passphrases differ",
+                    "try again; nothing was created",
+                ));
+            }
+            first
+        }
+    };
+    let place = prepare_place(&config.place)?;
+    let now = jiff::Timestamp::now().as_second();
+    let creation = Creation { cost: PassphraseCost::default(), now, ..Creation::default() };
+    let id = Store::create(&*place, &passphrase, creation)?;
+    context.print(
+        || json!({"store": name, "id": id.to_string(), "place": place_of(config)}),
+        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", place_of(config), words::short_id(&id.0)),
+    );
+    Ok(Exit::Done)
+}
+
+fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliError> {
+    let usage = store.usage()?;
+    let snapshots = history::snapshots(store, None, |_, _| {})?;
+    let header = store.header();
+    let newest = snapshots.last();
+    context.print(
+        || json!({"store": name, "id": header.store.to_string(), "place": store.place().describe(),
+            "created": words::rfc3339(header.created * 1000), "snapshots": snapshots.len(),
+            "containers": usage.containers, "bytes": usage.bytes,
+            "newest": newest.map(|snapshot| words::rfc3339(snapshot.started))}),
+        || {
+            let newest = newest.map_or("none yet".to_owned(), |snapshot| format!("{} of {}", words::moment(snapshot.started), snapshot.plan));
+            format!("store       {name}\nplace       {}\nid          {}\ncreated     {}\nsnapshots   {}, newest {newest}\ncontainers  {}, {}\n",
+                store.place().describe(), header.store, words::moment(header.created * 1000),
+                words::count(snapshots.len() as u64), words::count(usage.containers), words::bytes(usage.bytes))
+        },
+    );
+    Ok(())
+}

@@ -1,0 +1,122 @@
+//! `verify`: proving a store.
+
+use clap::Args;
+use serde_json::{Value, json};
+use skellin_engine::{Event, EventSink, Progress};
+use skellin_store::{Damage, DataShare, VerifyProgress, VerifyReport, VerifyWatch};
+
+use super::{
+    WhichStore,
+    context::Context,
+    error::{CliError, Exit},
+    output::json_path,
+};
+use crate::words;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin verify oak\n  skellin verify oak --data 10\n  skellin verify --place /mnt/oak --data none"
+)]
+pub(super) struct VerifyArgs {
+    /// The store
+    #[arg(required_unless_present = "place")]
+    store: Option<String>,
+    /// How much of the data is read: all, none, or a percentage
+    #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
+    data: DataShare,
+    /// Verify the store at this place; no configuration is needed
+    #[arg(long, value_name = "PLACE", conflicts_with = "store")]
+    place: Option<String>,
+    /// Read the passphrase for --place from this file instead of asking
+    #[arg(long, value_name = "FILE", requires = "place")]
+    passphrase_file: Option<std::path::PathBuf>,
+}
+
+fn share(text: &str) -> Result<DataShare, String> {
+    match text {
+        "all" => Ok(DataShare::All),
+        "none" => Ok(DataShare::None),
+        text => match text.trim_end_matches('%').parse::<u8>() {
+            Ok(percent @ 1..=100) => Ok(DataShare::Percent(percent)),
+            _ => Err("say all, none, or a percentage from 1 to 100".to_owned()),
+        },
+    }
+}
+
+struct Watch<'a>(&'a Context);
+
+impl VerifyWatch for Watch<'_> {
+    fn is_cancelled(&self) -> bool {
+        self.0.cancel.is_cancelled()
+    }
+
+    fn progress(&self, progress: VerifyProgress) {
+        self.0.progress.event(Event::Progress(Progress {
+            files: progress.containers_done as u64,
+            total_files: Some(progress.containers as u64),
+            bytes: progress.bytes,
+            read: progress.bytes,
+            ..Progress::default()
+        }));
+    }
+}
+
+pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliError> {
+    let which = WhichStore {
+        store: args.store.clone(),
+        place: args.place.clone(),
+        passphrase_file: args.passphrase_file.clone(),
+    };
+    let (_, store) = context.stores(&which, None)?.remove(0);
+    context.catch_signals();
+    let report = store.verify(args.data, &Watch(context))?;
+    context.progress.event(Event::Ended);
+    context.print(|| as_json(&report), || as_text(&report, context.global.verbose));
+    Ok(if report.damage.is_empty() { Exit::Done } else { Exit::Damage })
+}
+
+fn as_json(report: &VerifyReport) -> Value {
+    let damage = |damage: &Damage| {
+        let files = damage.files.iter().map(
+            |file| json!({"snapshot": file.snapshot.to_string(), "path": json_path(&file.path)}),
+        );
+        json!({"container": damage.object, "offset": damage.offset, "reason": damage.why, "files": files.collect::<Vec<_>>()})
+    };
+    json!({"status": if report.damage.is_empty() { "done" } else { "failed" }, "snapshots": report.snapshots,
+        "containers": report.containers, "bytes-read": report.bytes_read,
+        "damage": report.damage.iter().map(damage).collect::<Vec<_>>(), "repaired": 0})
+}
+
+fn as_text(report: &VerifyReport, verbose: bool) -> String {
+    let mut out = format!(
+        "{}, {}, {} read\n",
+        words::counted(report.snapshots, "snapshot", "snapshots"),
+        words::counted(report.containers, "container", "containers"),
+        words::bytes(report.bytes_read)
+    );
+    if report.damage.is_empty() {
+        out.push_str("no damage\n");
+        return out;
+    }
+    for damage in &report.damage {
+        let offset = damage.offset.map_or(String::new(), |offset| format!(" at {offset}"));
+        out.push_str(&format!("damage in {}{offset}: {}\n", damage.object, damage.why));
+        let shown = if verbose { damage.files.len() } else { damage.files.len().min(10) };
+        for file in &damage.files[..shown] {
+            out.push_str(&format!(
+                "    {} in snapshot {}\n",
+                words::path(&file.path),
+                words::short_id(&file.snapshot.0)
+            ));
+        }
+        match damage.files.len() {
+            0 => out.push_str("    no file needs it\n"),
+            many if many > shown => {
+                out.push_str(&format!("    and {} more; -v lists them\n", many - shown))
+            }
+            _ => {}
+        }
+    }
+    out.push_str(&format!("{}\n", words::counted(report.damage.len() as u64, "damage", "damages")));
+    out
+}

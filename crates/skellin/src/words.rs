@@ -1,0 +1,162 @@
+//! Numbers, times and paths as people read them.
+
+use std::time::Duration;
+
+use jiff::{Timestamp, tz::TimeZone};
+
+/// A number of bytes with its unit.
+pub(crate) fn bytes(bytes: u64) -> String {
+    const UNITS: [&str; 7] = ["B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+    let mut unit = 0;
+    let mut value = bytes as f64;
+    // What would be shown as 1024 is shown as 1 of the next unit.
+    while value >= 1023.5 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    match unit {
+        0 => format!("{bytes} B"),
+        _ if value < 9.95 => format!("{value:.1} {}", UNITS[unit]),
+        _ => format!("{value:.0} {}", UNITS[unit]),
+    }
+}
+
+/// A number with a blank between thousands.
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at) % 3 == 0 {
+            out.push('\u{202f}');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A number and its noun.
+pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
+/// A duration in its two largest units.
+pub(crate) fn duration(time: Duration) -> String {
+    let seconds = time.as_secs();
+    match seconds {
+        0 => format!("{} ms", time.as_millis()),
+        1..=9 => format!("{:.1} s", time.as_secs_f64()),
+        10..=59 => format!("{seconds} s"),
+        60..=3599 => format!("{} min {:02} s", seconds / 60, seconds % 60),
+        3600..=86_399 => format!("{} h {:02} min", seconds / 3600, seconds % 3600 / 60),
+        _ => format!("{} d {} h", seconds / 86_400, seconds % 86_400 / 3600),
+    }
+}
+
+/// A moment in milliseconds since 1970, in the machine's zone.
+pub(crate) fn moment(milliseconds: i64) -> String {
+    let zoned = zoned(milliseconds);
+    zoned.strftime("%a %d %b %Y %H:%M").to_string()
+}
+
+/// A moment for programs: RFC 3339 with offset.
+pub(crate) fn rfc3339(milliseconds: i64) -> String {
+    zoned(milliseconds).strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string()
+}
+
+pub(crate) fn zoned(milliseconds: i64) -> jiff::Zoned {
+    let timestamp = Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH);
+    timestamp.to_zoned(TimeZone::system())
+}
+
+/// How long ago a moment is.
+pub(crate) fn ago(now: i64, moment: i64) -> String {
+    let minutes = (now - moment) / 60_000;
+    match minutes {
+        ..=-1 => "in the future".to_owned(),
+        0 => "just now".to_owned(),
+        1..=119 => format!("{minutes} min ago"),
+        120..=2879 => format!("{} h ago", minutes / 60),
+        _ => format!("{} d ago", minutes / 1440),
+    }
+}
+
+/// Bytes of a path made harmless for a terminal: what is not printable text is escaped.
+pub(crate) fn path(bytes: &[u8]) -> String {
+    let mut out = String::new();
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            let turns_text = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}');
+            if c.is_control() || turns_text {
+                out.extend(c.escape_default());
+            } else {
+                out.push(c);
+            }
+        }
+        for byte in chunk.invalid() {
+            out.push_str(&format!("\\x{byte:02x}"));
+        }
+    }
+    out
+}
+
+/// The first digits of an id, as people are shown it.
+pub(crate) fn short_id(id: &[u8; 16]) -> String {
+    skellin_store::hex(&id[..4])
+}
+
+/// Permission bits as letters, with the kind before them.
+pub(crate) fn mode(kind: skellin_store::Kind, mode: u32) -> String {
+    use skellin_store::Kind;
+    let first = match kind {
+        Kind::File => '-',
+        Kind::Directory => 'd',
+        Kind::Link => 'l',
+        Kind::Pipe => 'p',
+        Kind::Device => 'c',
+    };
+    let mut out = String::from(first);
+    for shift in [6, 3, 0] {
+        let bits = mode >> shift & 7;
+        let special = mode >> (9 + shift / 3) & 1 == 1;
+        out.push(if bits & 4 != 0 { 'r' } else { '-' });
+        out.push(if bits & 2 != 0 { 'w' } else { '-' });
+        let letter = if shift == 0 { 't' } else { 's' };
+        out.push(match (bits & 1 != 0, special) {
+            (true, true) => letter,
+            (false, true) => letter.to_ascii_uppercase(),
+            (true, false) => 'x',
+            (false, false) => '-',
+        });
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_have_units() {
+        let shown: Vec<_> =
+            [0, 1023, 1024, 10_200, 1 << 20, 1_048_000, 6_800_000_000, u64::MAX].map(bytes).into();
+        assert_eq!(
+            shown,
+            ["0 B", "1023 B", "1.0 KiB", "10 KiB", "1.0 MiB", "1023 KiB", "6.3 GiB", "16 EiB"]
+        );
+        assert_eq!(count(1_234_567), "1\u{202f}234\u{202f}567");
+        assert_eq!(counted(1, "path", "paths"), "1 path");
+        assert_eq!(duration(Duration::from_millis(4_210)), "4.2 s");
+        assert_eq!(duration(Duration::from_secs(3725)), "1 h 02 min");
+        assert_eq!(mode(skellin_store::Kind::File, 0o4755), "-rwsr-xr-x");
+        assert_eq!(mode(skellin_store::Kind::Directory, 0o1776), "drwxrwxrwT");
+    }
+
+    #[test]
+    fn names_cannot_speak_to_the_terminal() {
+        assert_eq!(path(b"plain n\xc3\xa5me"), "plain nåme");
+        assert_eq!(path(b"a\x1b[31mb\nc"), "a\\u{1b}[31mb\\nc");
+        assert_eq!(path(b"bad\xff\xfe"), "bad\\xff\\xfe");
+        assert_eq!(path("x\u{202e}y".as_bytes()), "x\\u{202e}y");
+        assert_eq!(path("\u{9b}31m".as_bytes()), "\\u{9b}31m");
+    }
+}

@@ -1,0 +1,227 @@
+//! What a run compares its sources with: the last snapshot of the same plan and machine, and what
+//! interrupted runs since had finished.
+
+use std::{collections::HashMap, sync::Arc};
+
+use crate::{
+    containers::{Container, Location, Standing},
+    control::{ContainerRun, Notice, RunRecord},
+    error::{Result, StoreError},
+    ids::{Class, Fingerprint, Lineage, RunId},
+    snapshot::Snapshot,
+    store::Store,
+    tree::{Item, PageRef, Recipe, Spot},
+};
+
+/// How many interrupted runs are looked into.
+const MOST_RESUMED: usize = 4;
+
+/// What a run compares with.
+pub struct Comparison {
+    store: Arc<Store>,
+    base: Option<(Snapshot, Vec<Arc<Container>>)>,
+    resume: HashMap<Vec<u8>, PageRef>,
+}
+
+impl Comparison {
+    /// Nothing to compare with.
+    pub(crate) fn empty(store: Arc<Store>) -> Self {
+        Self { store, base: None, resume: HashMap::new() }
+    }
+
+    /// Loads the index, the base and what can be resumed, writing nothing. `own` is the run that
+    /// asks. Handed back as well: damage that does not hinder.
+    pub(crate) fn load(
+        store: &Arc<Store>,
+        lineage: Lineage,
+        own: Option<RunId>,
+    ) -> Result<(Self, Vec<StoreError>)> {
+        let mut warnings = store.load_index_now()?;
+        let mut comparison = Self::empty(Arc::clone(store));
+        let snapshots = store.snapshots()?;
+        let base = snapshots.iter().rev().find(|snapshot| snapshot.lineage == lineage);
+        if let Some(listed) = base {
+            match store.read_snapshot(listed) {
+                Ok(snapshot) => {
+                    let ids = ContainerRun::spread(&snapshot.containers)?;
+                    let known = |id| store.containers.get(store.containers.number(id, None));
+                    comparison.base = Some((snapshot, ids.into_iter().map(known).collect()));
+                }
+                // Without a base everything is read again, and the content is found in the index.
+                Err(error) if error.is_damage() => warnings.push(error),
+                Err(error) => return Err(error),
+            }
+        }
+        comparison.find_resume_points(lineage, own, base.map_or(i64::MIN, |base| base.started))?;
+        Ok((comparison, warnings))
+    }
+
+    /// As a run would see it, for a rehearsal: nothing is announced and nothing answered.
+    ///
+    /// # Errors
+    /// If the place fails.
+    pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
+        let (comparison, _) = Self::load(store, store.lineage(plan, machine), None)?;
+        for object in store.place().listing("notices")? {
+            match store.get_record::<Notice>(object.name.as_str()) {
+                Ok(notice) => store.condemn(&notice)?,
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(comparison)
+    }
+
+    /// Directories that interrupted runs of the same plan had finished.
+    fn find_resume_points(
+        &mut self,
+        lineage: Lineage,
+        own: Option<RunId>,
+        base_started: i64,
+    ) -> Result<()> {
+        let mut interrupted = Vec::new();
+        for object in self.store.place.listing("runs")? {
+            match self.store.get_record::<RunRecord>(object.name.as_str()) {
+                Ok(record) if Some(record.run) != own && record.lineage == lineage => {
+                    interrupted.push(record);
+                }
+                Ok(_) => {}
+                // Settled since it was listed, or torn by a crash.
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        interrupted.retain(|record| record.started >= base_started);
+        interrupted.sort_by_key(|record| record.started);
+        let skipped = interrupted.len().saturating_sub(MOST_RESUMED);
+        let runs: Vec<RunId> = interrupted[skipped..].iter().map(|record| record.run).collect();
+        let mut containers = self.store.list_containers()?;
+        containers.retain(|(id, _)| id.class == Class::Tree && runs.contains(&id.run));
+        containers.sort_by_key(|(id, _)| (runs.iter().position(|run| *run == id.run), id.sequence));
+        for (id, size) in containers {
+            match self.store.read_directory(id, size) {
+                Ok(directory) => self.resume.extend(
+                    directory
+                        .checkpoints
+                        .into_iter()
+                        .map(|point| (Vec::from(point.path), PageRef::unplaced(point.root))),
+                ),
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// The snapshot the run compares with.
+    #[must_use]
+    pub fn base(&self) -> Option<&Snapshot> {
+        self.base.as_ref().map(|(snapshot, _)| snapshot)
+    }
+
+    /// The tree of a directory as an interrupted run had stored it.
+    #[must_use]
+    pub fn resume_point(&self, path: &[u8]) -> Option<PageRef> {
+        self.resume.get(path).copied()
+    }
+
+    /// Whether there is anything to resume from.
+    #[must_use]
+    pub fn is_resuming(&self) -> bool {
+        !self.resume.is_empty()
+    }
+
+    /// Takes over the recipe of an unchanged file if all its content is still where a new
+    /// snapshot may refer to it; the hints are mended on the way. `from_base`: the recipe is the
+    /// base snapshot's.
+    ///
+    /// # Errors
+    /// If a page of the recipe cannot be read.
+    pub fn take_over(&self, recipe: &mut Recipe, from_base: bool) -> Result<bool> {
+        match recipe {
+            Recipe::Inline(items) => Ok(items.iter_mut().all(|item| self.take_over_item(item))),
+            Recipe::Paged(page) => {
+                if from_base && self.base_is_whole() {
+                    return Ok(true);
+                }
+                let mut items = self.store.items(&Recipe::Paged(*page));
+                loop {
+                    match items.next_item() {
+                        Ok(Some(mut item)) => {
+                            if !self.take_over_item(&mut item) {
+                                return Ok(false);
+                            }
+                        }
+                        Ok(None) => return self.keep_pages(page),
+                        Err(error) if error.is_damage() => return Ok(false),
+                        Err(error) => return Err(error),
+                    }
+                }
+            }
+        }
+    }
+
+    /// The pages of a recipe must be usable as well: they are if the root is, since pages are
+    /// stored bottom-up and each is looked up again.
+    fn keep_pages(&self, page: &PageRef) -> Result<bool> {
+        let mut stack = vec![*page];
+        while let Some(page) = stack.pop() {
+            let Some(location) =
+                self.store.index.find(&page.fingerprint.prefix(), &self.store.containers)
+            else {
+                return Ok(false);
+            };
+            self.store.containers.get(location.container).mark_used();
+            let at = PageRef { spot: Spot::At(location), ..page };
+            stack.extend(self.store.page_children(&at)?.pages);
+        }
+        Ok(true)
+    }
+
+    /// Whether everything the base refers to is there and not condemned; if so, it is all counted
+    /// as used, since nobody looks which of it a long recipe needs.
+    fn base_is_whole(&self) -> bool {
+        let Some((_, containers)) = &self.base else { return false };
+        let whole = containers.iter().all(|container| container.is_usable());
+        if whole {
+            containers.iter().for_each(|container| container.mark_used());
+        }
+        whole
+    }
+
+    fn take_over_item(&self, item: &mut Item) -> bool {
+        let Item::Chunk(chunk) = item else { return true };
+        if let Spot::At(location) = chunk.spot {
+            let container = self.store.containers.get(location.container);
+            if container.is_usable() {
+                container.mark_used();
+                return true;
+            }
+        }
+        match self.store.known(&chunk.fingerprint) {
+            Some(location) => {
+                chunk.spot = Spot::At(location);
+                true
+            }
+            None => false,
+        }
+    }
+}
+
+impl Store {
+    /// Where the store has a content, which is then counted as used.
+    pub(crate) fn known(&self, fingerprint: &Fingerprint) -> Option<Location> {
+        let location = self.index.find(&fingerprint.prefix(), &self.containers)?;
+        self.containers.get(location.container).mark_used();
+        Some(location)
+    }
+
+    /// Takes the victims of a notice out of use.
+    pub(crate) fn condemn(&self, notice: &Notice) -> Result<()> {
+        for victim in ContainerRun::spread(&notice.victims)? {
+            let number = self.containers.number(victim, None);
+            self.containers.get(number).set_standing(Standing::Condemned);
+        }
+        Ok(())
+    }
+}
