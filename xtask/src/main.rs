@@ -1,1 +1,27 @@
-fn main() {}
+//! `cargo xtask test` and `cargo xtask bench`.
+
+mod bench;
+mod inputs;
+mod limits;
+mod suite;
+
+fn main() -> anyhow::Result<()> {
+    let mut arguments = std::env::args().skip(1);
+    match arguments.next().as_deref() {
+        Some("test") => suite::test(),
+        Some("bench") => bench::bench(),
+        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench`"),
+    }
+}
+
+/// Where the workspace is.
+fn root() -> std::path::PathBuf {
+    let here = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+    here.parent().unwrap_or(here).to_path_buf()
+}
+
+/// Prints a line; these are tools for people.
+#[expect(clippy::print_stdout, reason = "printing is what these tools are for")]
+fn say(line: impl AsRef<str>) {
+    println!("{}", line.as_ref());
+}

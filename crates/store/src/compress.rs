@@ -85,7 +85,7 @@ fn looks_random(content: &[u8]) -> bool {
 
 /// Whether the quickest level makes the samples smaller (repetitions show in no histogram).
 fn pays_on_sample(probe: &mut zstd::bulk::Compressor<'static>, content: &[u8]) -> bool {
-    let sample: Vec<u8> = samples(content).flatten().copied().collect();
+    let sample = samples(content).collect::<Vec<_>>().concat();
     probe.compress(&sample).is_ok_and(|small| small.len() < sample.len() - sample.len() / 32)
 }
 

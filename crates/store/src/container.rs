@@ -206,11 +206,14 @@ impl OpenContainer {
         run_key: &Secret,
         wrapped: [u8; WRAPPED],
         mut bytes: Vec<u8>,
+        room: usize,
     ) -> Result<Self> {
         let salt = random()?;
         let header = ContainerHeader { id, epoch, salt, wrapped };
         let key = ContainerKey::new(run_key, id, &salt);
         bytes.clear();
+        // Untouched room costs nothing, and growing would copy.
+        bytes.reserve(room);
         bytes.extend_from_slice(&header.encode());
         Ok(Self { header, key, bytes, blocks: Vec::new(), rows: Vec::new(), lengths: Vec::new() })
     }
@@ -389,7 +392,7 @@ mod tests {
         let id = ContainerId { class: Class::Data, run: RunId([2; 16]), sequence: 5 };
         let wrapped = keys.wrap(id.run, id.class, &run_key).expect("wraps");
         let mut container =
-            OpenContainer::begin(id, 1, &run_key, wrapped, Vec::new()).expect("begins");
+            OpenContainer::begin(id, 1, &run_key, wrapped, Vec::new(), 0).expect("begins");
         let mut compressor = Compressor::new(Compression::Default).expect("zstd");
         for round in 0..3u8 {
             let mut block = OpenBlock::default();

@@ -265,7 +265,10 @@ impl Session {
         let id = ContainerId { class, run: self.run, sequence };
         let (key, wrapped) = &self.run_keys[slot];
         let buffer = self.uploads.buffer();
-        let container = OpenContainer::begin(id, self.store.keys.epoch, key, *wrapped, buffer)?;
+        let layout = &self.store.header.layout;
+        let room = (layout.container + layout.container / 16 + layout.data_block) as usize;
+        let container =
+            OpenContainer::begin(id, self.store.keys.epoch, key, *wrapped, buffer, room)?;
         let number = self.store.containers.number(id, Some(container.salt()));
         let known = self.store.containers.get(number);
         known.set_standing(Standing::Present);

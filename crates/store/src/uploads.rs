@@ -111,8 +111,8 @@ impl Uploads {
             data_since_checkpoint: AtomicU64::new(0),
             last_segment: Mutex::new(Instant::now()),
         });
-        // No queue: a worker that is ahead of the place waits with its container in hand.
-        let (sender, jobs) = crossbeam_channel::bounded(0);
+        // A short queue: workers that are far ahead of the place wait, since containers are large.
+        let (sender, jobs) = crossbeam_channel::bounded(1);
         let threads = (0..UPLOADERS)
             .map(|number| {
                 let (shared, jobs) = (Arc::clone(&shared), jobs.clone());

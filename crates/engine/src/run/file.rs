@@ -23,7 +23,7 @@ use crate::{
 };
 
 /// Read at a time, in bytes.
-const PIECE: usize = 256 << 10;
+const PIECE: usize = 512 << 10;
 
 /// The directory a file is opened from.
 pub(super) enum From<'s> {

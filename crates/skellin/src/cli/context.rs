@@ -219,11 +219,6 @@ impl Context {
         }
     }
 
-    /// The newest snapshot of a plan, as a name would mean it.
-    pub fn newest(plan: &str) -> SnapshotSpec {
-        SnapshotSpec::Of { plan: plan.to_owned(), when: When::Newest }
-    }
-
     /// JSON if that was asked for, else text.
     pub fn print(&self, value: impl FnOnce() -> serde_json::Value, text: impl FnOnce() -> String) {
         if self.global.json {

@@ -1,0 +1,245 @@
+//! Measurements: every figure beside the limit of the same machine in the same run.
+
+use std::{
+    fs,
+    io::{BufRead, BufReader},
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicU64, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+use anyhow::{Context as _, Result, ensure};
+
+use crate::{inputs, limits, root, say};
+
+/// A run that was measured.
+struct Measured {
+    /// Without the opening of the store.
+    time: Duration,
+    /// Time to open the store, which is Argon2id's.
+    opening: Duration,
+    /// Largest anonymous resident memory in bytes.
+    memory: u64,
+}
+
+struct Bench {
+    folder: PathBuf,
+    /// Where the store lies: in memory where there is a file system for that, so that the rows
+    /// tell of the program and not of a disk that others use too.
+    medium: PathBuf,
+    program: PathBuf,
+}
+
+/// Builds the program, makes the inputs, measures, prints.
+pub(crate) fn bench() -> Result<()> {
+    if cfg!(debug_assertions) {
+        // What measures the machine must be built as well as what is measured.
+        let mut again = Command::new(env!("CARGO"));
+        again.args(["run", "--quiet", "--release", "--package", "xtask", "--", "bench"]);
+        let status = again.current_dir(root()).status()?;
+        ensure!(status.success(), "the measurements ended with {status}");
+        return Ok(());
+    }
+    let status = Command::new(env!("CARGO"))
+        .args(["build", "--release", "--package", "skellin"])
+        .current_dir(root())
+        .status()?;
+    ensure!(status.success(), "the program does not build");
+    let folder = root().join("target/measurements");
+    let _ = fs::remove_dir_all(&folder);
+    let memory = Path::new("/dev/shm");
+    let medium =
+        if memory.is_dir() { memory.join("skellin-measurements") } else { folder.join("medium") };
+    let _ = fs::remove_dir_all(&medium);
+    let bench = Bench { program: root().join("target/release/skellin"), folder, medium };
+    let cores = std::thread::available_parallelism()?.get();
+    bench.prepare()?;
+    let (noise, text, small) =
+        (bench.folder.join("noise"), bench.folder.join("text"), bench.folder.join("small"));
+    say("making inputs");
+    inputs::incompressible(&noise)?;
+    inputs::text(&text)?;
+    inputs::small(&small)?;
+    // An inode that changed a moment ago is read again by the next run; wait until none has.
+    let newest = fs::metadata(&small)?.modified()?;
+    while newest.elapsed().unwrap_or_default() < Duration::from_secs(4) {
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    say("measuring the machine");
+    let limits = limits::measure(&noise.join("large-0"), &text.join("large-0"), &bench.medium)?;
+    let disk = limits::synced_write(&noise, &bench.folder, cores)?;
+    let walk = limits::walk(&small, cores)?;
+    say(format!(
+        "one thread, GB/s: read {:.2}, boundary {:.2}, BLAKE3 {:.2}, zstd {:.2} (to {:.0}%), AEAD {:.2}, write {:.2}; on {cores} threads: synced write to disk {:.2}, walk {:.0} entries/s",
+        limits.read / 1e9,
+        limits.boundary / 1e9,
+        limits.blake3 / 1e9,
+        limits.zstd / 1e9,
+        limits.shrink * 100.0,
+        limits.aead / 1e9,
+        limits.write / 1e9,
+        disk / 1e9,
+        walk,
+    ));
+    let cores = cores as f64;
+    let noise_limit = cores
+        / (1.0 / limits.read
+            + 1.0 / limits.boundary
+            + 1.0 / limits.blake3
+            + 1.0 / limits.aead
+            + 1.0 / limits.write);
+    let text_limit = cores
+        / (1.0 / limits.read
+            + 1.0 / limits.boundary
+            + 1.0 / limits.blake3
+            + 1.0 / limits.zstd
+            + limits.shrink * (1.0 / limits.aead + 1.0 / limits.write));
+    let large = (inputs::LARGE_FILES * inputs::LARGE_BYTES) as f64;
+    say("");
+    say(format!(
+        "{:<34}{:>16}{:>16}{:>8}{:>12}{:>10}",
+        "row", "ours", "limit", "ratio", "memory", "opening"
+    ));
+    let row = |name: &str, ours: String, limit: String, ratio: f64, measured: &Measured| {
+        say(format!(
+            "{name:<34}{ours:>16}{limit:>16}{ratio:>8.2}{:>8} MiB{:>7} ms",
+            measured.memory >> 20,
+            measured.opening.as_millis()
+        ));
+    };
+    let gigabytes = |rate: f64| format!("{:.2} GB/s", rate / 1e9);
+    for (name, source, limit) in [("noise", &noise, noise_limit), ("text", &text, text_limit)] {
+        bench.plan(name, source)?;
+        let first = bench.run(name)?;
+        let ours = large / first.time.as_secs_f64();
+        row(
+            &format!("first run, large {name}"),
+            gigabytes(ours),
+            gigabytes(limit),
+            ours / limit,
+            &first,
+        );
+    }
+    bench.create("ash", &bench.folder)?;
+    bench.plan_to("noise-disk", &noise, "ash")?;
+    let first = bench.run("noise-disk")?;
+    let ours = large / first.time.as_secs_f64();
+    let limit = noise_limit.min(disk);
+    row("first run, large noise, to disk", gigabytes(ours), gigabytes(limit), ours / limit, &first);
+    bench.plan("small", &small)?;
+    let first = bench.run("small")?;
+    let ours = inputs::SMALL_FILES as f64 / first.time.as_secs_f64();
+    row(
+        "first run, 100 000 small files",
+        format!("{ours:.0} files/s"),
+        "-".to_owned(),
+        f64::NAN,
+        &first,
+    );
+    let second = (0..3).map(|_| bench.run("small")).collect::<Result<Vec<_>>>()?;
+    let second = second.into_iter().min_by_key(|measured| measured.time).context("a second run")?;
+    let entries = (inputs::SMALL_FILES + 1010) as f64;
+    let bare = entries / walk;
+    row(
+        "second run, nothing changed",
+        format!("{:.0} ms", second.time.as_secs_f64() * 1e3),
+        format!("{:.0} ms", bare * 1e3),
+        second.time.as_secs_f64() / bare,
+        &second,
+    );
+    say("");
+    say(
+        "ratios of rates: ours to the limit, at least 0.40 wanted; of times: ours to the bare walk, at most 4.00 wanted",
+    );
+    fs::remove_dir_all(&bench.medium)?;
+    fs::remove_dir_all(&bench.folder)?;
+    Ok(())
+}
+
+impl Bench {
+    fn prepare(&self) -> Result<()> {
+        fs::create_dir_all(self.folder.join("config/plans"))?;
+        fs::create_dir_all(&self.medium)?;
+        fs::write(self.folder.join("key"), "a passphrase for measurements")?;
+        let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
+        fs::set_permissions(self.folder.join("key"), private)?;
+        self.create("oak", &self.medium)
+    }
+
+    fn create(&self, store: &str, at: &Path) -> Result<()> {
+        let path = self.folder.join("config/stores.toml");
+        let before = fs::read_to_string(&path).unwrap_or_default();
+        let (place, key) = (at.join(store), self.folder.join("key"));
+        let stores = format!(
+            "{before}[{store}]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\n",
+            place.display(),
+            key.display()
+        );
+        fs::write(path, stores)?;
+        let status = self.command().args(["store", "create", store, "--quiet"]).status()?;
+        ensure!(status.success(), "the store was not created");
+        Ok(())
+    }
+
+    fn plan(&self, name: &str, source: &Path) -> Result<()> {
+        self.plan_to(name, source, "oak")
+    }
+
+    fn plan_to(&self, name: &str, source: &Path, store: &str) -> Result<()> {
+        let plan = format!("sources = [\"{}\"]\nstore = \"{store}\"\n", source.display());
+        Ok(fs::write(self.folder.join(format!("config/plans/{name}.toml")), plan)?)
+    }
+
+    fn command(&self) -> Command {
+        let mut command = Command::new(&self.program);
+        command
+            .env("SKELLIN_CONFIG", self.folder.join("config"))
+            .env("SKELLIN_STATE", self.folder.join("state"))
+            .env("SKELLIN_CACHE", self.folder.join("cache"));
+        command
+    }
+
+    fn run(&self, plan: &str) -> Result<Measured> {
+        let begun = Instant::now();
+        let mut child = self
+            .command()
+            .args(["run", plan, "--quiet", "--progress", "json"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()?;
+        let (memory, ended) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let watch = {
+            let (memory, ended, status) =
+                (Arc::clone(&memory), Arc::clone(&ended), format!("/proc/{}/status", child.id()));
+            std::thread::spawn(move || {
+                while !ended.load(Ordering::SeqCst) {
+                    memory.fetch_max(anonymous_memory(&status).unwrap_or(0), Ordering::SeqCst);
+                    std::thread::sleep(Duration::from_millis(2));
+                }
+            })
+        };
+        let mut opening = Duration::ZERO;
+        for line in BufReader::new(child.stderr.take().context("its stderr")?).lines() {
+            let event: serde_json::Value = serde_json::from_str(&line?)?;
+            if let Some(seconds) = event["seconds"].as_f64() {
+                opening = Duration::from_secs_f64(seconds);
+            }
+        }
+        let status = child.wait()?;
+        let time = begun.elapsed().saturating_sub(opening);
+        ended.store(true, Ordering::SeqCst);
+        watch.join().map_err(|_| anyhow::anyhow!("the watch panicked"))?;
+        ensure!(status.success(), "the run of {plan} ended with {status}");
+        Ok(Measured { time, opening, memory: memory.load(Ordering::SeqCst) })
+    }
+}
+
+fn anonymous_memory(status: &str) -> Option<u64> {
+    let text = fs::read_to_string(status).ok()?;
+    let line = text.lines().find(|line| line.starts_with("RssAnon:"))?;
+    Some(line.split_whitespace().nth(1)?.parse::<u64>().ok()? << 10)
+}

@@ -1,0 +1,53 @@
+//! Everything that has to pass.
+
+use std::{path::Path, process::Command};
+
+use anyhow::{Context as _, Result, bail, ensure};
+
+use crate::{root, say};
+
+/// Programs the tests drive, and the packages they come in.
+const NEEDED: &[(&str, &str)] = &[("tmux", "tmux")];
+
+/// Installs what is missing, then runs all tests.
+pub(crate) fn test() -> Result<()> {
+    install_missing()?;
+    // The binary first: the tests of the commands and of the interface start it.
+    cargo(&["build", "--workspace", "--all-targets"])?;
+    cargo(&["test", "--workspace"])
+}
+
+fn install_missing() -> Result<()> {
+    let missing: Vec<&str> = NEEDED
+        .iter()
+        .filter(|(program, _)| !is_installed(program))
+        .map(|(_, package)| *package)
+        .collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    say(format!("installing {}", missing.join(", ")));
+    if !rustix::process::geteuid().is_root() {
+        bail!("the tests need {0}: sudo apt-get install {0}", missing.join(" "));
+    }
+    run(Command::new("apt-get").args(["update", "-q"]))?;
+    run(Command::new("apt-get")
+        .args(["install", "-q", "-y", "--no-install-recommends"])
+        .args(&missing))
+}
+
+fn is_installed(program: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).any(|folder| Path::new(&folder).join(program).is_file())
+}
+
+fn cargo(arguments: &[&str]) -> Result<()> {
+    run(Command::new(env!("CARGO")).args(arguments).current_dir(root()))
+}
+
+fn run(command: &mut Command) -> Result<()> {
+    let shown = format!("{command:?}");
+    let status = command.status().with_context(|| format!("could not start {shown}"))?;
+    ensure!(status.success(), "{shown} ended with {status}");
+    Ok(())
+}
