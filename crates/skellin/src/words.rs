@@ -68,15 +68,13 @@ pub(crate) fn zoned(milliseconds: i64) -> jiff::Zoned {
     timestamp.to_zoned(TimeZone::system())
 }
 
-/// How long ago a moment is.
-pub(crate) fn ago(now: i64, moment: i64) -> String {
-    let minutes = (now - moment) / 60_000;
-    match minutes {
-        ..=-1 => "in the future".to_owned(),
-        0 => "just now".to_owned(),
-        1..=119 => format!("{minutes} min ago"),
-        120..=2879 => format!("{} h ago", minutes / 60),
-        _ => format!("{} d ago", minutes / 1440),
+/// An age in milliseconds, in its largest unit.
+pub(crate) fn age(milliseconds: i64) -> String {
+    match milliseconds / 60_000 {
+        ..=1 => "a minute".to_owned(),
+        minutes @ 2..=119 => format!("{minutes} min"),
+        minutes @ 120..=2879 => format!("{} h", minutes / 60),
+        minutes => format!("{} d", minutes / 1440),
     }
 }
 

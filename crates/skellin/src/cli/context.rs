@@ -7,7 +7,7 @@ use serde_json::json;
 use skellin_engine::{
     Cancel, Configuration, EngineError, Folders, Passphrase, history, open_place, read_secret,
 };
-use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, When};
+use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec};
 use skellin_store::{Cache, Snapshot, Store};
 
 use super::{Global, WhichStore, error::CliError, output, progress::ProgressLine, signals};

@@ -1,6 +1,7 @@
 //! The commands: parse, call one function of the engine, print.
 
 mod context;
+mod demo;
 mod error;
 mod history;
 mod output;
@@ -20,6 +21,7 @@ use context::Context;
 pub(crate) use context::{open_configured, state_of_machine};
 use error::CliError;
 pub(crate) use error::Exit;
+pub(crate) use progress::fit;
 
 /// Backups, scripted once, rehearsed, run by hand or by the clock, and restored in seconds.
 #[derive(Parser)]
@@ -101,6 +103,8 @@ enum Command {
     Restore(restore::RestoreArgs),
     /// Prove a store: its structure and its bytes
     Verify(verify::VerifyArgs),
+    /// Build a made-up station with some nights behind it, and open it
+    Demo(demo::DemoArgs),
 }
 
 /// Runs the program; never panics on its own account.
@@ -139,5 +143,6 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Print(args) => history::print(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
+        Command::Demo(args) => demo::demo(context, &args),
     }
 }

@@ -112,7 +112,7 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
         match damage.files.len() {
             0 => out.push_str("    no file needs it\n"),
             many if many > shown => {
-                out.push_str(&format!("    and {} more; -v lists them\n", many - shown))
+                out.push_str(&format!("    and {} more; -v lists them\n", many - shown));
             }
             _ => {}
         }

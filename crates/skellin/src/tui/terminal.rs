@@ -1,0 +1,46 @@
+//! The terminal, taken over and given back as it was: on return, on error, on panic.
+
+use std::io::{self, Stdout};
+
+use ratatui::{
+    Frame,
+    backend::CrosstermBackend,
+    crossterm::{
+        cursor::Show,
+        event::{DisableBracketedPaste, EnableBracketedPaste},
+        execute,
+        terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
+    },
+};
+
+/// A terminal in full-screen use.
+pub(super) struct Terminal(ratatui::Terminal<CrosstermBackend<Stdout>>);
+
+impl Terminal {
+    pub fn open() -> io::Result<Self> {
+        let previous = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            give_back();
+            previous(info);
+        }));
+        enable_raw_mode()?;
+        execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
+        Ok(Self(ratatui::Terminal::new(CrosstermBackend::new(io::stdout()))?))
+    }
+
+    pub fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
+        self.0.draw(draw).map(drop)
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        give_back();
+    }
+}
+
+fn give_back() {
+    // If the terminal is gone there is nothing to give back.
+    let _ = execute!(io::stdout(), DisableBracketedPaste, LeaveAlternateScreen, Show);
+    let _ = disable_raw_mode();
+}
