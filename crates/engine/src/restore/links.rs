@@ -5,7 +5,7 @@ use std::{
     collections::{HashMap, HashSet},
     ffi::CString,
     os::fd::AsFd,
-    sync::Arc,
+    sync::{Arc, atomic::Ordering},
 };
 
 use rustix::fs::{AtFlags, Timespec, Timestamps, fstat, futimens, linkat};
@@ -72,7 +72,11 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>) -> Result<()> {
             None => None,
         };
         match linked {
-            Some(Ok(true)) => shared.count(&shared.restored),
+            Some(Ok(true)) => {
+                shared.count(&shared.restored);
+                shared.bytes.fetch_add(entry.size(), Ordering::Relaxed);
+                shared.restored_bytes.fetch_add(entry.size(), Ordering::Relaxed);
+            }
             Some(Ok(false)) => shared.count(&shared.left),
             Some(Err(reason)) => shared.exception(&path, reason),
             // Its first name was left or failed, or the file system links nothing: a file of its

@@ -95,7 +95,10 @@ struct Shared<'a> {
     request: &'a RestoreRequest<'a>,
     is_root: bool,
     restored: AtomicU64,
+    /// Bytes handled so far, for the progress.
     bytes: AtomicU64,
+    /// Bytes of paths that are in place.
+    restored_bytes: AtomicU64,
     left: AtomicU64,
     replaced: AtomicU64,
     renamed: AtomicU64,
@@ -166,6 +169,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         is_root: rustix::process::geteuid().is_root(),
         restored: AtomicU64::new(0),
         bytes: AtomicU64::new(0),
+        restored_bytes: AtomicU64::new(0),
         left: AtomicU64::new(0),
         replaced: AtomicU64::new(0),
         renamed: AtomicU64::new(0),
@@ -188,7 +192,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     exceptions.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(RestoreReport {
         restored: shared.restored.into_inner(),
-        bytes: shared.bytes.into_inner(),
+        bytes: shared.restored_bytes.into_inner(),
         left: shared.left.into_inner(),
         replaced: shared.replaced.into_inner(),
         renamed: shared.renamed.into_inner(),

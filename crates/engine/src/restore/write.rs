@@ -62,6 +62,7 @@ pub(super) fn one(shared: &Shared<'_>, job: &Job<'_>) {
     match outcome {
         Ok(true) => {
             shared.count(&shared.restored);
+            shared.restored_bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
             links::restored(shared, &job.entry, &job.path);
         }
         Ok(false) => shared.count(&shared.left),
@@ -83,7 +84,6 @@ fn place(shared: &Shared<'_>, job: &Job<'_>, name: &CString) -> Result<bool, Fai
             (true, Existing::Rename) => shared.count(&shared.renamed),
             _ => {}
         }
-        shared.bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
         return Ok(true);
     }
     let Some(directory) = &job.directory else {
@@ -174,7 +174,10 @@ fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result
             return Err(Failure::Stopped);
         }
         match item? {
-            Item::Hole(length) => at += length,
+            Item::Hole(length) => {
+                at += length;
+                shared.bytes.fetch_add(length, Ordering::Relaxed);
+            }
             Item::Chunk(chunk) => {
                 let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
                 written.map_err(|error| {

@@ -143,14 +143,14 @@ fn title_line(app: &App, width: usize) -> Line<'static> {
                 some => format!(", ▲ {}", words::counted(some, "exception", "exceptions")),
             };
             format!(
-                "{}, {} ─ {}, {}, {} new{exceptions} ─ {} of {} ",
+                "{}, {} ─ {} of {} ─ {}, {}, {} new{exceptions} ",
                 lane.plan,
                 words::moment(snapshot.started),
+                lane.at + 1,
+                words::counted(lane.snapshots().len() as u64, "snapshot", "snapshots"),
                 words::counted(snapshot.files, "file", "files"),
                 words::bytes(snapshot.bytes),
                 words::bytes(snapshot.new_bytes),
-                lane.at + 1,
-                words::counted(lane.snapshots().len() as u64, "snapshot", "snapshots"),
             )
         }
         None => format!("{} ", lane.plan),

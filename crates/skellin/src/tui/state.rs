@@ -129,6 +129,13 @@ impl App {
     }
 
     pub fn key(&mut self, key: KeyEvent) -> Step {
+        // That a panic leaves a clean terminal can be tested only with one; release builds have none.
+        #[cfg(debug_assertions)]
+        assert!(
+            key.code != ratatui::crossterm::event::KeyCode::F(12)
+                || std::env::var_os("SKELLIN_TEST_PANIC").is_none(),
+            "a panic asked for by a test"
+        );
         if let Some(dialog) = &mut self.dialog {
             let answer = dialog.key(key);
             self.answer(&answer);
