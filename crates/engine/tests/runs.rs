@@ -201,7 +201,7 @@ fn what_cannot_be_read_is_an_exception_and_the_run_goes_on() {
     assert_eq!((snapshot.exceptions, snapshot.files), (1, 1));
     assert_eq!(snapshot.exception_list[0].reason, "it is not there");
     if !rustix::process::geteuid().is_root() {
-        fs::set_permissions(source.join("fine"), fs::Permissions::from_mode(0)).unwrap();
+        fs::set_permissions(source.join("fine"), fs::Permissions::from_mode(0o0)).unwrap();
         let report = run_at(&place, &plan, NIGHT + 1);
         assert!(
             report.exceptions.iter().any(|exception| exception.reason == "permission was refused")

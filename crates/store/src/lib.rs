@@ -47,3 +47,8 @@ pub use tree::{
     PageSink, Recipe, RecipeBuilder, Spot, TreeBuilder,
 };
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
+
+#[cfg(test)]
+mod protocol_tests;
+#[cfg(test)]
+mod records_tests;

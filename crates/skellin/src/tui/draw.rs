@@ -447,3 +447,7 @@ fn report_lines(app: &App, report: &RestoreReport) -> Vec<Line<'static>> {
     }
     lines
 }
+
+#[cfg(test)]
+#[path = "draw_tests.rs"]
+mod tests;

@@ -247,3 +247,7 @@ impl RecipeBuilder {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "builder_tests.rs"]
+mod tests;
