@@ -67,7 +67,7 @@ impl ForgetfulDisk {
             state ^= state << 13;
             state ^= state >> 7;
             state ^= state << 17;
-            state % 3 == 0
+            state.is_multiple_of(3)
         };
         let mut after = Files { folders: files.folders.clone(), ..Files::default() };
         let mut names = files.synced_names.clone();

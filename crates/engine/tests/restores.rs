@@ -71,7 +71,7 @@ fn what_is_in_the_way_is_left_replaced_or_renamed() {
         let (one, kept) = (back.join("ridge/a/one"), back.join("ridge/a/one.kept-20261112-2114"));
         match existing {
             Existing::Leave => {
-                assert_eq!((read(one), report.left, kept.exists()), ("mine".to_owned(), 1, false))
+                assert_eq!((read(one), report.left, kept.exists()), ("mine".to_owned(), 1, false));
             }
             Existing::Replace => assert_eq!(
                 (read(one), report.replaced, kept.exists()),

@@ -223,11 +223,15 @@ fn live(ridge: &Path, night: i64, moment: i64) -> io::Result<()> {
             true,
         )?;
     }
-    match night {
+    let happened = match night {
         4 => put("readings/panorama-render.tif", &noise("panorama", 12 << 20), false),
         // Deleted by mistake; the last days' snapshots do not have it any more.
         15 => fs::remove_file(ridge.join("ringing/register.csv")),
         17 => fs::remove_file(ridge.join("ringing/register.csv")).or(Ok(())),
         _ => Ok(()),
+    };
+    for folder in ["readings", "readings/2026", "readings/.cache", "ringing", "ringing/scans"] {
+        fs::File::open(ridge.join(folder))?.set_modified(modified)?;
     }
+    happened
 }
