@@ -1,6 +1,8 @@
 //! Skellin: backups for systems administrators, as commands and as a full-screen application.
 
 mod cli;
+mod exit;
+mod machine;
 mod tui;
 mod words;
 

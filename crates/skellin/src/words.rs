@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use jiff::{Timestamp, tz::TimeZone};
+use unicode_width::UnicodeWidthChar;
 
 /// A number of bytes with its unit.
 pub(crate) fn bytes(bytes: u64) -> String {
@@ -127,6 +128,17 @@ pub(crate) fn mode(kind: skellin_store::Kind, mode: u32) -> String {
         });
     }
     out
+}
+
+/// The first columns of a text.
+pub(crate) fn fit(text: &str, columns: usize) -> String {
+    let mut used = 0;
+    text.chars()
+        .take_while(|c| {
+            used += c.width().unwrap_or(0);
+            used <= columns
+        })
+        .collect()
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@
 
 mod block;
 mod blocks;
+mod catalog;
 mod chunker;
 mod comparison;
 mod compress;

@@ -1,5 +1,6 @@
 //! Restores: bringing paths of a snapshot back, with everything that belongs to them.
 
+mod groups;
 mod links;
 mod target;
 mod walk;
@@ -107,7 +108,7 @@ struct Shared<'a> {
     failure: Mutex<Option<EngineError>>,
     stopped: AtomicBool,
     current: Mutex<Vec<u8>>,
-    links: Mutex<links::Links>,
+    links: Mutex<groups::Links>,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {

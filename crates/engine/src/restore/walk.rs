@@ -9,7 +9,7 @@ use std::{
 use crossbeam_channel::Sender;
 use skellin_store::{Body, Entries, Entry};
 
-use super::{Destination, Shared, links, target::OpenDirectory, write::Job};
+use super::{Destination, Shared, groups, target::OpenDirectory, write::Job};
 use crate::{
     error::{EngineError, Result},
     history::Located,
@@ -133,7 +133,7 @@ fn tree<'a>(
                 }
             } else if !Entry::is_name(&entry.name) {
                 shared.exception(&path, "its name would lead elsewhere");
-            } else if links::is_repeated(shared, &entry, &path) {
+            } else if groups::is_repeated(shared, &entry, &path) {
                 // It is linked when all content is there.
             } else if jobs.send(Job { directory: parent, entry, path }).is_err() {
                 return Ok(());

@@ -16,7 +16,7 @@ use rustix::{
 use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
 
 use super::{
-    Existing, Shared, links, locked,
+    Existing, Shared, groups, locked,
     target::{OpenDirectory, apply, apply_at, is_there, put_in_place},
 };
 
@@ -63,7 +63,7 @@ pub(super) fn one(shared: &Shared<'_>, job: &Job<'_>) {
         Ok(true) => {
             shared.count(&shared.restored);
             shared.restored_bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
-            links::restored(shared, &job.entry, &job.path);
+            groups::restored(shared, &job.entry, &job.path);
         }
         Ok(false) => shared.count(&shared.left),
         Err(Failure::Path(reason)) => shared.exception(&job.path, reason),

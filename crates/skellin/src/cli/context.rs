@@ -10,6 +10,8 @@ use skellin_engine::{
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec};
 use skellin_store::{Cache, Snapshot, Store};
 
+use crate::machine::open_configured;
+
 use super::{Global, WhichStore, error::CliError, output, progress::ProgressLine, signals};
 
 pub(crate) struct Context {
@@ -17,35 +19,6 @@ pub(crate) struct Context {
     pub cancel: Cancel,
     pub progress: ProgressLine,
     folders: Folders,
-}
-
-/// The machine's own name, which plans may overrule.
-pub(crate) fn state_of_machine() -> String {
-    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
-    if name.is_empty() { "machine".to_owned() } else { name }
-}
-
-/// Opens a store with the passphrase its configuration names.
-pub(crate) fn open_configured(
-    configuration: &Configuration,
-    name: &str,
-    passphrase: Option<&Passphrase>,
-    cache: Cache,
-) -> Result<Arc<Store>, EngineError> {
-    let config = configuration.store(name)?;
-    let place = open_place(&config.place)?;
-    let read = match (passphrase, &config.passphrase) {
-        (Some(passphrase), _) => passphrase.clone(),
-        (None, Some(source)) => read_secret(source, &format!("the store `{name}`"))?,
-        (None, None) => {
-            return Err(EngineError::Secret {
-                subject: format!("the store `{name}`"),
-                why: "stores.toml names none".to_owned(),
-                hint: "it has to be asked for".to_owned(),
-            });
-        }
-    };
-    Ok(Arc::new(Store::open(place, &read, cache)?))
 }
 
 impl Context {

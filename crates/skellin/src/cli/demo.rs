@@ -14,12 +14,8 @@ use skellin_engine::{
 use skellin_plan::PlaceSpec;
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
-use super::{
-    context::Context,
-    error::{CliError, Exit},
-    output,
-};
-use crate::words;
+use super::{context::Context, error::CliError, output};
+use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(

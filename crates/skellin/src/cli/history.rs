@@ -14,10 +14,10 @@ use skellin_store::{Body, Entry, Kind, Moment, Snapshot};
 use super::{
     WhichStore,
     context::Context,
-    error::{CliError, Exit},
+    error::CliError,
     output::{self, json_path},
 };
-use crate::words;
+use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  skellin history\n  skellin history readings --json")]

@@ -17,11 +17,9 @@ use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Parser, Subcommand};
 
+use crate::exit::Exit;
 use context::Context;
-pub(crate) use context::{open_configured, state_of_machine};
 use error::CliError;
-pub(crate) use error::Exit;
-pub(crate) use progress::fit;
 
 /// Backups, scripted once, rehearsed, run by hand or by the clock, and restored in seconds.
 #[derive(Parser)]

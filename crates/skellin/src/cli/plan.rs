@@ -5,12 +5,8 @@ use serde_json::{Value, json};
 use skellin_engine::{Configuration, PlanFile};
 use skellin_plan::{Action, Problem};
 
-use super::{
-    context::Context,
-    error::{CliError, Exit},
-    output,
-};
-use crate::words;
+use super::{context::Context, error::CliError, output};
+use crate::{exit::Exit, words};
 
 #[derive(Subcommand)]
 pub(super) enum PlanCommand {
@@ -93,7 +89,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
 
 fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<Exit, CliError> {
     let plan = context.plan(configuration, name)?;
-    let machine = plan.machine.clone().unwrap_or_else(super::state_of_machine);
+    let machine = plan.machine.clone().unwrap_or_else(crate::machine::machine_name);
     let sources: Vec<String> =
         plan.sources.iter().map(|source| source.display().to_string()).collect();
     context.print(

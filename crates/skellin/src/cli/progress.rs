@@ -8,7 +8,6 @@ use std::{
 
 use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress};
-use unicode_width::UnicodeWidthChar;
 
 use super::{Global, ProgressForm, output::json_path};
 use crate::words;
@@ -84,18 +83,7 @@ fn draw(progress: &Progress) -> String {
         line.push_str(&format!(" · {}", words::counted(*exceptions, "exception", "exceptions")));
     }
     line.push_str(&format!(" · {}", words::path(&progress.path)));
-    fit(&line, terminal_width().saturating_sub(1))
-}
-
-/// The first columns of a text.
-pub(crate) fn fit(text: &str, columns: usize) -> String {
-    let mut used = 0;
-    text.chars()
-        .take_while(|c| {
-            used += c.width().unwrap_or(0);
-            used <= columns
-        })
-        .collect()
+    words::fit(&line, terminal_width().saturating_sub(1))
 }
 
 fn progress_json(progress: &Progress) -> Value {

@@ -7,14 +7,9 @@ use serde_json::{Value, json};
 use skellin_engine::{Destination, Existing, RestoreReport, RestoreRequest, history};
 
 use super::{
-    WhichStore,
-    context::Context,
-    error::{CliError, Exit},
-    output::json_path,
-    run::exceptions_text,
-    signals,
+    WhichStore, context::Context, error::CliError, output::json_path, run::exceptions_text, signals,
 };
-use crate::words;
+use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(

@@ -8,11 +8,11 @@ use skellin_store::hex;
 
 use super::{
     context::Context,
-    error::{CliError, Exit},
+    error::CliError,
     output::{self, json_path},
-    signals, state_of_machine,
+    signals,
 };
-use crate::words;
+use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
@@ -80,7 +80,7 @@ fn one(
     let places = stores.filter_map(|store| skellin_engine::local_directory(&store.place));
     let mut keep_out: Vec<_> = places.map(std::path::Path::to_path_buf).collect();
     keep_out.push(folders.cache.clone());
-    let machine = plan.machine.clone().unwrap_or_else(state_of_machine);
+    let machine = plan.machine.clone().unwrap_or_else(crate::machine::machine_name);
     let report = skellin_engine::run(
         &store,
         &RunRequest {

@@ -7,13 +7,8 @@ use serde_json::json;
 use skellin_engine::{Configuration, Passphrase, history, prepare_place, read_secret};
 use skellin_store::{Creation, PassphraseCost, Store};
 
-use super::{
-    WhichStore,
-    context::Context,
-    error::{CliError, Exit},
-    output,
-};
-use crate::words;
+use super::{WhichStore, context::Context, error::CliError, output};
+use crate::{exit::Exit, words};
 
 #[derive(Subcommand)]
 pub(super) enum StoreCommand {

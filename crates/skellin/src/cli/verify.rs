@@ -5,13 +5,8 @@ use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress};
 use skellin_store::{Damage, DataShare, VerifyProgress, VerifyReport, VerifyWatch};
 
-use super::{
-    WhichStore,
-    context::Context,
-    error::{CliError, Exit},
-    output::json_path,
-};
-use crate::words;
+use super::{WhichStore, context::Context, error::CliError, output::json_path};
+use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(

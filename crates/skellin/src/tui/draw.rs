@@ -19,7 +19,7 @@ use super::{
     state::{App, Known},
     worker::Trouble,
 };
-use crate::{cli::fit, words};
+use crate::words::{self, fit};
 
 /// Draws everything.
 pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {

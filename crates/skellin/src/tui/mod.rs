@@ -19,7 +19,7 @@ use signal_hook::{
 };
 use skellin_engine::{Configuration, EngineError};
 
-use crate::cli::Exit;
+use crate::exit::Exit;
 use state::{App, Step};
 use terminal::Terminal;
 
@@ -38,7 +38,10 @@ pub(crate) fn open(configuration: &Configuration) -> Result<Exit, EngineError> {
     let failed =
         |source| EngineError::Local { what: "use the terminal", path: "/dev/tty".into(), source };
     let (sender, messages) = unbounded();
-    let worker = worker::start(configuration.clone(), sender.clone());
+    let reports = sender.clone();
+    let worker = worker::start(configuration.clone(), move |report| {
+        reports.send(Message::Work(report)).is_ok()
+    });
     let mut terminal = Terminal::open().map_err(failed)?;
     watch_input(sender.clone());
     watch_signals(sender);

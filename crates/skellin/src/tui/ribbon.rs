@@ -10,7 +10,7 @@ use super::{
     state::{App, Known, Lane},
     theme::Theme,
 };
-use crate::{cli::fit, words};
+use crate::words::{self, fit};
 
 /// Days the ribbon may show.
 const SPANS: &[i64] = &[1, 2, 7, 14, 21, 42, 120, 365, 1095, 3650];

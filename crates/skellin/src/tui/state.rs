@@ -81,7 +81,7 @@ impl App {
             .collect();
         let mistaken = configuration.plans.iter().filter(|file| file.plan.is_none());
         let mut app = Self {
-            machine: crate::cli::state_of_machine(),
+            machine: crate::machine::machine_name(),
             lanes,
             mistaken: mistaken.map(|file| (file.name.clone(), file.problems.len())).collect(),
             folder: configuration.folders.config.display().to_string(),

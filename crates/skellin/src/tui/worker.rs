@@ -9,8 +9,7 @@ use skellin_engine::{
 };
 use skellin_store::{Body, Cache, Kind, RunId, Snapshot, Store};
 
-use super::Message;
-use crate::cli::open_configured;
+use crate::machine::open_configured;
 
 /// Asked of the worker.
 pub(super) enum Request {
@@ -93,18 +92,23 @@ struct Worker {
     configuration: Configuration,
     stores: HashMap<String, Arc<Store>>,
     snapshots: HashMap<RunId, Snapshot>,
-    out: Sender<Message>,
+    out: Arc<dyn Fn(Report) -> bool + Send + Sync>,
 }
 
-/// Starts the worker; what is sent to it is done in order.
-pub(super) fn start(configuration: Configuration, out: Sender<Message>) -> Sender<Request> {
+/// Starts the worker; what is sent to it is done in order. `out` takes what it tells, and says
+/// whether anybody listens.
+pub(super) fn start(
+    configuration: Configuration,
+    out: impl Fn(Report) -> bool + Send + Sync + 'static,
+) -> Sender<Request> {
+    let out = Arc::new(out);
     let (sender, requests) = unbounded();
     std::thread::spawn(move || {
         let mut worker =
             Worker { configuration, stores: HashMap::new(), snapshots: HashMap::new(), out };
         for request in requests {
             let report = worker.answer(request);
-            if worker.out.send(Message::Work(report)).is_err() {
+            if !(worker.out)(report) {
                 return;
             }
         }
@@ -208,10 +212,10 @@ impl Worker {
     fn restore(&self, order: &RestoreOrder) -> Result<RestoreReport, EngineError> {
         let (store, snapshot) = self.known(&order.store, order.snapshot)?;
         let located = history::must_locate(store, snapshot, &order.path)?;
-        let out = self.out.clone();
+        let out = Arc::clone(&self.out);
         let events = move |event: Event| {
             // A closed application hears nothing more.
-            let _ = out.send(Message::Work(Report::Event(event)));
+            let _ = out(Report::Event(event));
         };
         let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
         skellin_engine::restore(
