@@ -36,6 +36,9 @@ impl Comparison {
         lineage: Lineage,
         own: Option<RunId>,
     ) -> Result<(Self, Vec<StoreError>)> {
+        // Before the containers are listed: a notice that is gone by now has had its victims deleted,
+        // and the listing says so.
+        store.condemn_from_notices()?;
         let mut warnings = store.load_index_now()?;
         let mut comparison = Self::empty(Arc::clone(store));
         let snapshots = store.snapshots()?;
@@ -62,13 +65,6 @@ impl Comparison {
     /// If the place fails.
     pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
         let (comparison, _) = Self::load(store, store.lineage(plan, machine), None)?;
-        for object in store.place().listing("notices")? {
-            match store.get_record::<Notice>(object.name.as_str()) {
-                Ok(notice) => store.condemn(&notice)?,
-                Err(error) if error.is_damage() => {}
-                Err(error) => return Err(error),
-            }
-        }
         Ok(comparison)
     }
 
@@ -166,12 +162,7 @@ impl Comparison {
     fn keep_pages(&self, page: &PageRef) -> Result<bool> {
         let mut stack = vec![*page];
         while let Some(page) = stack.pop() {
-            let Some(location) =
-                self.store.index.find(&page.fingerprint.prefix(), &self.store.containers)
-            else {
-                return Ok(false);
-            };
-            self.store.containers.get(location.container).mark_used();
+            let Some(location) = self.store.known(&page.fingerprint) else { return Ok(false) };
             let at = PageRef { spot: Spot::At(location), ..page };
             stack.extend(self.store.page_children(&at)?.pages);
         }
@@ -182,19 +173,15 @@ impl Comparison {
     /// as used, since nobody looks which of it a long recipe needs.
     fn base_is_whole(&self) -> bool {
         let Some((_, containers)) = &self.base else { return false };
-        let whole = containers.iter().all(|container| container.is_usable());
-        if whole {
-            containers.iter().for_each(|container| container.mark_used());
-        }
-        whole
+        containers.iter().all(|container| container.is_usable())
+            && containers.iter().all(|container| container.claim_use())
     }
 
     fn take_over_item(&self, item: &mut Item) -> bool {
         let Item::Chunk(chunk) = item else { return true };
         if let Spot::At(location) = chunk.spot {
             let container = self.store.containers.get(location.container);
-            if container.is_usable() {
-                container.mark_used();
+            if container.is_usable() && container.claim_use() {
                 return true;
             }
         }
@@ -211,9 +198,26 @@ impl Comparison {
 impl Store {
     /// Where the store has a content, which is then counted as used.
     pub(crate) fn known(&self, fingerprint: &Fingerprint) -> Option<Location> {
-        let location = self.index.find(&fingerprint.prefix(), &self.containers)?;
-        self.containers.get(location.container).mark_used();
-        Some(location)
+        loop {
+            let location = self.index.find(&fingerprint.prefix(), &self.containers)?;
+            // Condemned in between: the index names another copy, or none.
+            if self.containers.get(location.container).claim_use() {
+                return Some(location);
+            }
+        }
+    }
+
+    /// Takes the victims of all notices out of use.
+    fn condemn_from_notices(&self) -> Result<()> {
+        for object in self.place.listing("notices")? {
+            match self.get_record::<Notice>(object.name.as_str()) {
+                Ok(notice) => self.condemn(&notice)?,
+                // Torn, or resolved since: a reclaim counts only notices it could put.
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
     }
 
     /// Takes the victims of a notice out of use.

@@ -56,7 +56,7 @@ pub(crate) struct Container {
 
 impl Container {
     pub fn standing(&self) -> Standing {
-        match self.standing.load(Ordering::Acquire) {
+        match self.standing.load(Ordering::SeqCst) {
             0 => Standing::Unknown,
             1 => Standing::Present,
             2 => Standing::Absent,
@@ -65,7 +65,7 @@ impl Container {
     }
 
     pub fn set_standing(&self, standing: Standing) {
-        self.standing.store(standing as u8, Ordering::Release);
+        self.standing.store(standing as u8, Ordering::SeqCst);
     }
 
     /// Whether new snapshots may refer to it.
@@ -75,9 +75,16 @@ impl Container {
 
     /// Notes that the snapshot in the making refers to it.
     pub fn mark_used(&self) {
-        if !self.used.load(Ordering::Relaxed) {
-            self.used.store(true, Ordering::Relaxed);
+        if !self.used.load(Ordering::Acquire) {
+            self.used.store(true, Ordering::SeqCst);
         }
+    }
+
+    /// Notes its use, and says whether it may be used. In this order: whoever condemns it notes that
+    /// first and looks for its use then, so that one of the two sees the other.
+    pub fn claim_use(&self) -> bool {
+        self.mark_used();
+        self.is_usable()
     }
 }
 
@@ -130,7 +137,7 @@ impl Containers {
     /// Ids of those in use, sorted.
     pub fn used(&self) -> Vec<ContainerId> {
         let all = self.all();
-        let used = all.iter().filter(|container| container.used.load(Ordering::Relaxed));
+        let used = all.iter().filter(|container| container.used.load(Ordering::SeqCst));
         let mut ids: Vec<_> = used.map(|container| container.id).collect();
         ids.sort_unstable();
         ids
@@ -138,7 +145,7 @@ impl Containers {
 
     /// Forgets which are in use, for another attempt.
     pub fn clear_used(&self) {
-        self.all().iter().for_each(|container| container.used.store(false, Ordering::Relaxed));
+        self.all().iter().for_each(|container| container.used.store(false, Ordering::SeqCst));
     }
 
     /// Takes a listing of the place as the truth about which are there.

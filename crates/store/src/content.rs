@@ -9,8 +9,9 @@ use crate::{
     containers::{ContainerIx, Location},
     error::Result,
     ids::{Class, Fingerprint},
-    session::{Fresh, Session},
+    session::Session,
     tree::{ChunkRef, Item, Recipe, RecipeBuilder, Spot},
+    writing::Fresh,
 };
 
 /// The content of a file, stored.
@@ -55,10 +56,10 @@ impl<T> ContentWriter<T> {
     pub fn new(session: &Arc<Session>) -> Result<Self> {
         Ok(Self {
             session: Arc::clone(session),
-            compressor: Compressor::new(session.compression)?,
+            compressor: Compressor::new(session.writing.compression)?,
             block: OpenBlock::default(),
             fingerprints: Vec::new(),
-            token: session.next_token(),
+            token: session.writing.next_token(),
             container: None,
             files: VecDeque::new(),
             done: Vec::new(),
@@ -82,8 +83,8 @@ impl<T> ContentWriter<T> {
     /// # Errors
     /// If an earlier container could not be stored.
     pub fn chunk(&mut self, content: &[u8]) -> Result<()> {
-        let fingerprint = self.session.store.keys.fingerprint(Class::Data, content);
-        let (spot, new) = match self.session.known(&fingerprint) {
+        let fingerprint = self.session.writing.store.keys.fingerprint(Class::Data, content);
+        let (spot, new) = match self.session.writing.store.known(&fingerprint) {
             Some(location) => (Spot::At(location), false),
             None => self.store(&fingerprint, content),
         };
@@ -95,7 +96,7 @@ impl<T> ContentWriter<T> {
             }
             file.waiting.push_back(Item::Chunk(ChunkRef { fingerprint, length, spot }));
         }
-        if self.block.is_full(self.session.store.header.layout.data_block) {
+        if self.block.is_full(self.session.writing.store.header.layout.data_block) {
             self.seal()?;
         }
         Ok(())
@@ -103,7 +104,7 @@ impl<T> ContentWriter<T> {
 
     fn store(&mut self, fingerprint: &Fingerprint, content: &[u8]) -> (Spot, bool) {
         let chunk = self.fingerprints.len() as u16;
-        match self.session.claim(fingerprint, Fresh::Open { token: self.token, chunk }) {
+        match self.session.writing.claim(fingerprint, Fresh::Open { token: self.token, chunk }) {
             Some(Fresh::At(location)) => (Spot::At(location), false),
             Some(Fresh::Open { token, chunk }) if token == self.token => {
                 (Spot::Open { token, chunk }, false)
@@ -113,7 +114,7 @@ impl<T> ContentWriter<T> {
             None => {
                 self.block.push(content);
                 self.fingerprints.push(*fingerprint);
-                self.session.add_new_bytes(content.len() as u64);
+                self.session.writing.add_new_bytes(content.len() as u64);
                 (Spot::Open { token: self.token, chunk }, true)
             }
         }
@@ -170,14 +171,14 @@ impl<T> ContentWriter<T> {
         }
         let (number, mut container) = match self.container.take() {
             Some(open) => open,
-            None => self.session.begin_container(Class::Data)?,
+            None => self.session.writing.begin_container(Class::Data)?,
         };
         let (block, offset, length) =
             container.add(&mut self.block, &self.fingerprints, &mut self.compressor)?;
         let at = Location { container: number, block, chunk: 0, offset, length };
-        self.session.place_block(&self.fingerprints, at);
+        self.session.writing.place_block(&self.fingerprints, at);
         self.fingerprints.clear();
-        let sealed = std::mem::replace(&mut self.token, self.session.next_token());
+        let sealed = std::mem::replace(&mut self.token, self.session.writing.next_token());
         for mut file in std::mem::take(&mut self.files) {
             for mut item in file.waiting.drain(..) {
                 if let Item::Chunk(chunk) = &mut item
@@ -194,8 +195,8 @@ impl<T> ContentWriter<T> {
                 self.files.push_back(file);
             }
         }
-        if container.is_full(self.session.store.header.layout.container) {
-            self.session.finish_container(container)?;
+        if container.is_full(self.session.writing.store.header.layout.container) {
+            self.session.writing.finish_container(container)?;
         } else {
             self.container = Some((number, container));
         }
@@ -228,7 +229,7 @@ impl<T> ContentWriter<T> {
     pub fn close(&mut self) -> Result<()> {
         self.seal()?;
         match self.container.take() {
-            Some((_, container)) => self.session.finish_container(container),
+            Some((_, container)) => self.session.writing.finish_container(container),
             None => Ok(()),
         }
     }

@@ -29,6 +29,7 @@ mod tree;
 mod tree_writer;
 mod uploads;
 mod verify;
+mod writing;
 
 pub use chunker::Chunker;
 pub use comparison::Comparison;

@@ -65,7 +65,7 @@ fn begin(store: &Arc<Store>, started: i64) -> Arc<Session> {
         started,
         compression: Compression::Default,
     };
-    Session::begin(Arc::clone(store), &start).expect("begins")
+    Session::begin(store, &start).expect("begins")
 }
 
 fn file_entry(name: &str, size: u64, recipe: Recipe) -> Entry {
@@ -89,7 +89,7 @@ fn put(session: &Arc<Session>, files: &[(&str, Vec<u8>)]) -> Vec<Entry> {
     for (name, content) in files {
         writer.begin_file((*name).to_owned());
         let mut rest = content.as_slice();
-        while let Some(cut) = session.store.chunker().cut(rest, true) {
+        while let Some(cut) = session.writing.store.chunker().cut(rest, true) {
             writer.chunk(&rest[..cut]).expect("stores");
             rest = &rest[cut..];
         }

@@ -1,6 +1,6 @@
 //! Where tree pages go: one open block and container for all workers of a run.
 
-use std::{collections::HashMap, sync::PoisonError};
+use std::collections::HashMap;
 
 use crate::{
     block::OpenBlock,
@@ -9,8 +9,8 @@ use crate::{
     containers::{ContainerIx, Location},
     error::Result,
     ids::{Class, Fingerprint},
-    session::{Fresh, Session},
-    tree::{Annex, PageRef, PageSink, Spot},
+    tree::{Annex, PageRef, Spot},
+    writing::{Fresh, Writing},
 };
 
 pub(crate) struct TreeWriter {
@@ -46,29 +46,30 @@ impl TreeWriter {
         }
     }
 
-    fn put(
+    /// Adds a page, unless this run has put it already.
+    pub fn put(
         &mut self,
-        session: &Session,
+        writing: &Writing,
         fingerprint: Fingerprint,
         body: &[u8],
         spots: &[Spot],
     ) -> Result<PageRef> {
         if self.block.is_empty() {
-            self.token = session.next_token();
+            self.token = writing.next_token();
         }
         let chunk = self.fingerprints.len() as u16;
         let mine = Fresh::Open { token: self.token, chunk };
-        let spot = match session.claim(&fingerprint, mine) {
+        let spot = match writing.claim(&fingerprint, mine) {
             Some(Fresh::At(location)) => Spot::At(location),
             Some(Fresh::Open { token, chunk }) => self.resolve(Spot::Open { token, chunk }),
             None => {
                 let spots: Vec<Spot> = spots.iter().map(|spot| self.resolve(*spot)).collect();
-                let stored = Annex::attach(body, &spots, self.token, session.containers());
+                let stored = Annex::attach(body, &spots, self.token, &writing.store.containers);
                 self.block.push(&stored);
                 self.fingerprints.push(fingerprint);
                 let spot = Spot::Open { token: self.token, chunk };
-                if self.block.is_full(session.store.header.layout.tree_block) {
-                    self.seal(session)?;
+                if self.block.is_full(writing.store.header.layout.tree_block) {
+                    self.seal(writing)?;
                 }
                 self.resolve(spot)
             }
@@ -76,22 +77,22 @@ impl TreeWriter {
         Ok(PageRef { fingerprint, spot })
     }
 
-    fn seal(&mut self, session: &Session) -> Result<()> {
+    fn seal(&mut self, writing: &Writing) -> Result<()> {
         if self.block.is_empty() {
             return Ok(());
         }
         let (number, mut container) = match self.container.take() {
             Some(open) => open,
-            None => session.begin_container(Class::Tree)?,
+            None => writing.begin_container(Class::Tree)?,
         };
         let (block, offset, length) =
             container.add(&mut self.block, &self.fingerprints, &mut self.compressor)?;
         let at = Location { container: number, block, chunk: 0, offset, length };
-        session.place_block(&self.fingerprints, at);
+        writing.place_block(&self.fingerprints, at);
         self.fingerprints.clear();
         self.sealed.insert(self.token, at);
-        if container.is_full(session.store.header.layout.container) {
-            session.finish_container(container)?;
+        if container.is_full(writing.store.header.layout.container) {
+            writing.finish_container(container)?;
         } else {
             self.container = Some((number, container));
         }
@@ -99,22 +100,11 @@ impl TreeWriter {
     }
 
     /// Seals the open block and hands the container over, however full.
-    pub fn close(&mut self, session: &Session) -> Result<()> {
-        self.seal(session)?;
+    pub fn close(&mut self, writing: &Writing) -> Result<()> {
+        self.seal(writing)?;
         match self.container.take() {
-            Some((_, container)) if !container.is_empty() => session.finish_container(container),
+            Some((_, container)) if !container.is_empty() => writing.finish_container(container),
             _ => Ok(()),
         }
-    }
-}
-
-impl PageSink for Session {
-    fn put_page(&self, body: &[u8], spots: &[Spot]) -> Result<PageRef> {
-        let fingerprint = self.store.keys.fingerprint(Class::Tree, body);
-        if let Some(location) = self.known(&fingerprint) {
-            return Ok(PageRef { fingerprint, spot: Spot::At(location) });
-        }
-        let mut tree = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
-        tree.put(self, fingerprint, body, spots)
     }
 }

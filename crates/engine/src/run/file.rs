@@ -1,21 +1,21 @@
 //! Files of the source: read, cut, and handed to the store.
 
 use std::{
-    ffi::{CStr, CString},
-    os::fd::{AsFd, BorrowedFd, OwnedFd},
-    sync::{Arc, atomic::Ordering},
+    os::fd::{AsFd, OwnedFd},
+    sync::atomic::Ordering,
 };
 
 use rustix::{
-    fs::{Mode, OFlags, SeekFrom, openat, seek},
+    fs::{SeekFrom, seek},
     io::{Errno, pread},
 };
 use skellin_store::{Body, ContentWriter, Entry};
 
 use super::{
-    directory::{Directory, cannot_read, complete, skeleton},
-    pool::{Parent, Pool, add, locked},
-    report::Change,
+    directory::complete,
+    look::{cannot_read, skeleton},
+    pool::{Pool, add, locked},
+    task::{FileTask, From, open_file},
 };
 use crate::{
     error::Result,
@@ -24,41 +24,6 @@ use crate::{
 
 /// Read at a time, in bytes.
 const PIECE: usize = 512 << 10;
-
-/// The directory a file is opened from.
-pub(super) enum From<'s> {
-    /// One of the tree.
-    Directory(Arc<Directory<'s>>),
-    /// That of a source which is a file.
-    Handle(OwnedFd),
-}
-
-/// A file that has to be read.
-pub(super) struct FileTask<'s> {
-    pub parent: Parent<'s>,
-    pub from: From<'s>,
-    pub name: CString,
-    pub path: Vec<u8>,
-    pub entry: Entry,
-    pub change: Change,
-    /// The rule that let it in.
-    pub rule: Option<usize>,
-}
-
-fn open(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
-    // Without blocking: it may have become a pipe since it was looked at.
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    // Reading should leave no trace, but only the owner may ask for that.
-    match openat(at, name, flags | OFlags::NOATIME, Mode::empty()) {
-        Err(Errno::PERM) => openat(at, name, flags, Mode::empty()),
-        other => other,
-    }
-}
-
-/// Whether a file could be opened; the error is a reason.
-pub(super) fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
-    at.and_then(|at| open(at, name)).map(drop).map_err(|error| cannot_read(error, true))
-}
 
 /// Reads a file into the store. Its entry is handed over when its content has a place.
 pub(super) fn store<'s>(
@@ -73,8 +38,8 @@ pub(super) fn store<'s>(
     };
     pool.set_current(&task.path);
     let opened = match &task.from {
-        From::Directory(directory) => directory.handle().and_then(|at| open(at, &task.name)),
-        From::Handle(handle) => open(handle.as_fd(), &task.name),
+        From::Directory(directory) => directory.handle().and_then(|at| open_file(at, &task.name)),
+        From::Handle(handle) => open_file(handle.as_fd(), &task.name),
     };
     let opened = opened.map_err(|error| cannot_read(error, true)).and_then(|file| {
         let facts = Facts::of(fd(&file)).map_err(|error| cannot_read(error, true))?;

@@ -2,9 +2,13 @@
 
 mod directory;
 mod file;
+mod look;
 mod pool;
 mod report;
+mod source;
 mod survey;
+mod task;
+mod worker;
 
 use std::{
     os::unix::ffi::OsStrExt,
@@ -26,8 +30,8 @@ use crate::{
     error::{EngineError, Result},
     event::{Event, EventSink, Meter, Progress, time_left},
 };
-pub(crate) use directory::join;
 use pool::{Pool, Source};
+pub(crate) use task::join;
 
 /// How often progress is told.
 const TICK: Duration = Duration::from_millis(100);
@@ -104,7 +108,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         Compress::High => Compression::High,
     };
     let start = SessionStart { plan: &plan.name, machine: request.machine, started, compression };
-    let session = Session::begin(Arc::clone(store), &start)?;
+    let session = Session::begin(store, &start)?;
     for warning in &session.warnings {
         request.events.event(Event::Note(format!("{warning}; the run goes on without it")));
     }
@@ -130,7 +134,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
 
 /// Lets the workers work, and tells how far they are.
 fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>>) -> Result<()> {
-    let matchers = pool.start()?;
+    let matchers = source::start(pool)?;
     if matchers == 0 {
         return Err(EngineError::NoSources(request.plan.name.clone()));
     }
@@ -140,7 +144,7 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
                 scope.spawn(|| {
                     // Whatever ends a worker, panics included, must wake the others.
                     let _guard = pool.guard();
-                    pool.work();
+                    worker::work(pool);
                 })
             })
             .collect();

@@ -16,15 +16,12 @@ use std::{
 };
 
 use skellin_plan::Matcher;
-use skellin_store::{
-    Body, Comparison, ContentWriter, Entry, ExceptionRecord, Recipe, Session, Store,
-};
+use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, Session, Store};
 
 use super::{
     RunRequest,
-    directory::{self, Begun, Directory},
-    file::{self, FileTask},
     report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus},
+    task::Task,
 };
 use crate::{
     error::{EngineError, Result},
@@ -37,7 +34,7 @@ const MOST_EXCEPTIONS: usize = 1000;
 /// So many of them go into the snapshot.
 const EXCEPTIONS_IN_SNAPSHOT: usize = 100;
 /// Files with several names whose content is remembered until the next name comes by.
-const MOST_LINKED: usize = 100_000;
+pub(super) const MOST_LINKED: usize = 100_000;
 
 /// One source.
 pub(super) struct Source {
@@ -65,23 +62,6 @@ pub(super) fn add(counter: &AtomicU64, amount: u64) {
     counter.fetch_add(amount, Ordering::Relaxed);
 }
 
-/// Something to do.
-pub(super) enum Task<'s> {
-    /// Go on with a directory.
-    Directory(Arc<Directory<'s>>),
-    /// Read a file.
-    File(Box<FileTask<'s>>),
-}
-
-/// To whom a finished entry is handed.
-#[derive(Clone)]
-pub(super) enum Parent<'s> {
-    /// A place in the open window of a directory.
-    Directory(Arc<Directory<'s>>, usize),
-    /// A source.
-    Root(usize),
-}
-
 #[derive(Default)]
 struct State<'s> {
     tasks: Vec<Task<'s>>,
@@ -104,7 +84,7 @@ pub(super) struct Pool<'s> {
     pub sources: Vec<Source>,
     pub matchers: Vec<Matcher>,
     pub keep_out: HashSet<(u64, u64)>,
-    keep_out_paths: Vec<PathBuf>,
+    pub keep_out_paths: Vec<PathBuf>,
     pub workers: usize,
     pub counts: Counts,
     pub owners: Owners,
@@ -113,7 +93,7 @@ pub(super) struct Pool<'s> {
     cancel: &'s crate::clock::Cancel,
     list_paths: bool,
     stopped: AtomicBool,
-    roots_left: AtomicUsize,
+    pub roots_left: AtomicUsize,
     roots: Mutex<Vec<(usize, Entry)>>,
     state: Mutex<State<'s>>,
     wake: Condvar,
@@ -195,116 +175,31 @@ impl<'s> Pool<'s> {
         })
     }
 
-    /// Puts the sources on the stack; how many there are.
-    pub fn start(&self) -> Result<usize> {
-        self.roots_left.store(self.sources.len(), Ordering::SeqCst);
-        let mut begun = 0;
-        for number in 0..self.sources.len() {
-            let path = &self.sources[number].path;
-            let real = path.canonicalize().unwrap_or_else(|_| path.clone());
-            if let Some(ours) = self.keep_out_paths.iter().find(|ours| real.starts_with(ours)) {
-                let text = format!(
-                    "the source {} lies in {}, which is skellin's own; it is left out",
-                    path.display(),
-                    ours.display()
-                );
-                self.events.event(Event::Note(text));
-                self.root_done(number, None);
-                continue;
-            }
-            match directory::begin_source(self, number) {
-                Ok(Begun::Task(task)) => {
-                    begun += 1;
-                    self.push([task]);
-                }
-                Ok(Begun::Finished(entry)) => {
-                    begun += 1;
-                    self.root_done(number, entry.map(|entry| *entry));
-                }
-                Err(reason) => {
-                    self.exception(path.as_os_str().as_bytes(), &reason);
-                    self.root_done(number, None);
-                }
-            }
-        }
-        Ok(begun)
-    }
-
     pub fn guard(&self) -> Guard<'_, 's> {
         Guard(self)
     }
 
-    /// Works until nothing is left.
-    pub fn work(&self) {
-        if let Err(error) = self.try_work() {
-            self.stop(Some(error));
-        }
+    /// A task, if there is one and the work goes on.
+    pub fn take_task(&self) -> Option<Task<'s>> {
+        if self.is_stopped() { None } else { locked(&self.state).tasks.pop() }
     }
 
-    fn try_work(&self) -> Result<()> {
-        let mut writer = match self.session {
-            Some(session) => Some(ContentWriter::new(session)?),
-            None => None,
-        };
-        let mut buffer = Vec::new();
-        while let Some(task) = self.next_task(&mut writer)? {
-            match task {
-                Task::Directory(directory) => directory::advance(self, directory)?,
-                Task::File(task) => file::store(self, *task, &mut writer, &mut buffer)?,
-            }
-            self.hand_over(&mut writer)?;
-        }
-        match &mut writer {
-            Some(writer) if !self.is_stopped() => Ok(writer.close()?),
-            _ => Ok(()),
-        }
-    }
-
-    /// The next task. A worker that finds none seals its open block first: somebody may wait for
-    /// the files in it.
-    fn next_task(
-        &self,
-        writer: &mut Option<ContentWriter<Box<FileTask<'s>>>>,
-    ) -> Result<Option<Task<'s>>> {
+    /// Waits for a task; `None` at the end of the work.
+    pub fn wait_for_task(&self) -> Option<Task<'s>> {
         let mut state = locked(&self.state);
         loop {
             if self.is_stopped() {
-                return Ok(None);
+                return None;
             }
-            if let Some(task) = state.tasks.pop() {
-                return Ok(Some(task));
-            }
-            match writer {
-                Some(open) if open.is_waiting() => {
-                    drop(state);
-                    open.flush()?;
-                    self.hand_over(writer)?;
-                    state = locked(&self.state);
-                }
-                _ if state.finished => return Ok(None),
-                _ => state = self.wake.wait(state).unwrap_or_else(PoisonError::into_inner),
+            match state.tasks.pop() {
+                Some(task) => return Some(task),
+                None if state.finished => return None,
+                None => state = self.wake.wait(state).unwrap_or_else(PoisonError::into_inner),
             }
         }
     }
 
-    /// Hands finished files to their directories.
-    fn hand_over(&self, writer: &mut Option<ContentWriter<Box<FileTask<'s>>>>) -> Result<()> {
-        let Some(writer) = writer else { return Ok(()) };
-        for (task, content) in writer.take_done() {
-            let FileTask { parent, mut entry, .. } = *task;
-            if let Some(identity) = entry.links {
-                let mut linked = locked(&self.linked);
-                if linked.len() < MOST_LINKED {
-                    let (changed, recipe) = (entry.changed, content.recipe.clone());
-                    linked.insert(identity, Linked { changed, size: content.size, recipe });
-                }
-            }
-            entry.body = Body::File { size: content.size, recipe: content.recipe };
-            directory::complete(self, parent, Some(entry))?;
-        }
-        Ok(())
-    }
-
+    /// Puts tasks on the stack.
     pub fn push(&self, tasks: impl IntoIterator<Item = Task<'s>>) {
         let mut state = locked(&self.state);
         let before = state.tasks.len();

@@ -10,8 +10,8 @@ use rustix::fs::{CWD, Dir, Mode, OFlags, openat};
 use skellin_plan::{Action, Verdict};
 
 use super::{
-    directory::join,
     pool::{Pool, add},
+    task::join,
 };
 use crate::metadata::{Facts, Sort, fd};
 

@@ -5,7 +5,7 @@ use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::json;
 use skellin_engine::{
-    Cancel, Configuration, EngineError, Folders, Passphrase, history, open_place, read_secret,
+    Cancel, Configuration, Folders, Passphrase, history, open_place, read_secret,
 };
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec};
 use skellin_store::{Cache, Snapshot, Store};

@@ -1,0 +1,273 @@
+//! A name of a directory: what it is, whether it goes along, and what became of it since the
+//! snapshot before.
+
+use std::{
+    ffi::{CStr, CString},
+    os::fd::BorrowedFd,
+    sync::Arc,
+};
+
+use rustix::{
+    fs::{major, minor, readlinkat},
+    io::Errno,
+};
+use skellin_plan::{Action, Verdict};
+use skellin_store::{Below, Body, DeviceKind, Entry, Moment, Owner, Recipe};
+
+use super::{
+    pool::{Pool, add},
+    report::Change,
+    task::{Directory, FileTask, From, Parent, join, new_directory, open_file},
+};
+use crate::{
+    error::Result,
+    event::Event,
+    metadata::{Facts, Sort, Xattrs, xattrs_at},
+};
+
+/// What a name turned out to be.
+pub(super) enum Outcome<'s> {
+    Entry(Box<Entry>),
+    Nothing,
+    File(Box<FileTask<'s>>),
+    Directory(Arc<Directory<'s>>),
+}
+
+/// A name that is met.
+pub(super) struct Met<'a, 's> {
+    pub pool: &'a Pool<'s>,
+    pub directory: &'a Arc<Directory<'s>>,
+    pub name: &'a [u8],
+    pub base: Option<Entry>,
+    pub resume: Option<Entry>,
+    pub parent: &'a dyn Fn() -> Parent<'s>,
+}
+
+impl<'s> Met<'_, 's> {
+    /// Looks what it is and what becomes of it.
+    pub fn look(&mut self) -> Result<Outcome<'s>> {
+        let (pool, directory) = (self.pool, self.directory);
+        let path = join(&directory.path, self.name);
+        let Ok(name) = CString::new(self.name) else { return Ok(Outcome::Nothing) };
+        let facts = match directory.handle().and_then(|handle| Facts::at(handle, &name)) {
+            Ok(facts) => facts,
+            Err(error) => {
+                pool.exception(&path, &cannot_read(error, true));
+                return Ok(Outcome::Nothing);
+            }
+        };
+        let is_directory = facts.sort() == Sort::Directory;
+        let matcher = &pool.matchers[directory.source];
+        let verdict = matcher.below(directory.verdict, &path, is_directory);
+        let enter = is_directory
+            && verdict.action == Action::Skip
+            && matcher.may_take_below(verdict, &path);
+        if verdict.action == Action::Skip && !enter {
+            pool.count(Change::Skipped, &path, facts.size(), verdict.rule);
+            if let Some(base) = self.base.take() {
+                gone(pool, directory, &base);
+            }
+            return Ok(Outcome::Nothing);
+        }
+        match facts.sort() {
+            Sort::Directory => Ok(self.directory(path, name, &facts, verdict)),
+            Sort::File => self.file(path, name, &facts, verdict),
+            Sort::Socket => {
+                add(&pool.counts.sockets, 1);
+                Ok(Outcome::Nothing)
+            }
+            Sort::Unknown => {
+                pool.exception(&path, "it is of a kind that is not known");
+                Ok(Outcome::Nothing)
+            }
+            sort => self.special(&path, &name, &facts, sort, verdict),
+        }
+    }
+
+    fn directory(
+        &mut self,
+        path: Vec<u8>,
+        name: CString,
+        facts: &Facts,
+        verdict: Verdict,
+    ) -> Outcome<'s> {
+        let pool = self.pool;
+        if pool.keep_out.contains(&facts.identity()) {
+            let text = String::from_utf8_lossy(&path);
+            pool.events.event(Event::Note(format!("{text} is skellin's own and left out")));
+            pool.count(Change::Skipped, &path, 0, None);
+            return Outcome::Nothing;
+        }
+        let (source, parent) = (self.directory.source, (self.parent)());
+        Outcome::Directory(new_directory(name, path, source, verdict, parent, self.base.take()))
+    }
+
+    fn file(
+        &mut self,
+        path: Vec<u8>,
+        name: CString,
+        facts: &Facts,
+        verdict: Verdict,
+    ) -> Result<Outcome<'s>> {
+        let pool = self.pool;
+        let change = if self.base.is_some() { Change::Changed } else { Change::New };
+        if let Some(base) = self.base.take()
+            && let Some(entry) = take_over(pool, facts, base, true)?
+        {
+            pool.count(Change::Same, &path, entry.size(), verdict.rule);
+            return Ok(Outcome::Entry(Box::new(entry)));
+        }
+        if let Some(stored) = self.resume.take()
+            && let Some(entry) = take_over(pool, facts, stored, false)?
+        {
+            pool.count(change, &path, entry.size(), verdict.rule);
+            add(&pool.counts.files, 1);
+            add(&pool.counts.bytes, entry.size());
+            return Ok(Outcome::Entry(Box::new(entry)));
+        }
+        let mut entry = skeleton(pool, facts, self.name.to_vec(), Vec::new());
+        if pool.session.is_none() {
+            // A rehearsal knows all it wants to know.
+            pool.count(change, &path, facts.size(), verdict.rule);
+            add(&pool.counts.read, facts.size());
+            add(&pool.counts.files, 1);
+            add(&pool.counts.bytes, facts.size());
+            entry.body = Body::File { size: facts.size(), recipe: Recipe::Inline(Vec::new()) };
+            if let Err(reason) = can_read(self.directory.handle(), &name) {
+                pool.exception(&path, &reason);
+                return Ok(Outcome::Nothing);
+            }
+            return Ok(Outcome::Entry(Box::new(entry)));
+        }
+        let parent = (self.parent)();
+        let from = From::Directory(Arc::clone(self.directory));
+        let task = FileTask { parent, from, name, path, entry, change, rule: verdict.rule };
+        Ok(Outcome::File(Box::new(task)))
+    }
+
+    fn special(
+        &mut self,
+        path: &[u8],
+        name: &CStr,
+        facts: &Facts,
+        sort: Sort,
+        verdict: Verdict,
+    ) -> Result<Outcome<'s>> {
+        let pool = self.pool;
+        let Ok(at) = self.directory.handle() else { return Ok(Outcome::Nothing) };
+        let numbers = || (major(facts.stat.st_rdev), minor(facts.stat.st_rdev));
+        let device = |kind| {
+            let (major, minor) = numbers();
+            Body::Device { kind, major, minor }
+        };
+        let body = match sort {
+            Sort::Link => match readlinkat(at, name, Vec::new()) {
+                Ok(target) => Body::Link(target.into_bytes()),
+                Err(error) => {
+                    pool.exception(path, &cannot_read(error, true));
+                    return Ok(Outcome::Nothing);
+                }
+            },
+            Sort::Character => device(DeviceKind::Character),
+            Sort::Block => device(DeviceKind::Block),
+            _ => Body::Pipe,
+        };
+        let xattrs = xattrs_at(at, name).unwrap_or_else(|reason| {
+            pool.exception(path, &reason);
+            Vec::new()
+        });
+        let mut entry = skeleton(pool, facts, self.name.to_vec(), xattrs);
+        entry.body = body;
+        let change = match self.base.take() {
+            None => Change::New,
+            // The target of a link is read each time, and a device costs nothing to look at.
+            Some(base) if (Entry { unsettled: entry.unsettled, ..base.clone() }) == entry => {
+                Change::Same
+            }
+            Some(_) => Change::Changed,
+        };
+        pool.count(change, path, 0, verdict.rule);
+        if change != Change::Same {
+            add(&pool.counts.files, 1);
+        }
+        Ok(Outcome::Entry(Box::new(entry)))
+    }
+}
+
+/// An unchanged file as an earlier tree has it, if its content can be taken over: same size,
+/// times and inode, and a change time that proves something.
+pub(super) fn take_over(
+    pool: &Pool<'_>,
+    facts: &Facts,
+    mut known: Entry,
+    from_base: bool,
+) -> Result<Option<Entry>> {
+    let same = known.modified == facts.modified()
+        && known.changed == facts.changed()
+        && known.inode == facts.stat.st_ino
+        && !known.unsettled;
+    match &mut known.body {
+        Body::File { size, recipe } if same && *size == facts.size() => {
+            let whole = pool.comparison.take_over(recipe, from_base)?;
+            Ok(whole.then_some(known))
+        }
+        _ => Ok(None),
+    }
+}
+
+/// An entry with everything but its body.
+pub(super) fn skeleton(pool: &Pool<'_>, facts: &Facts, name: Vec<u8>, xattrs: Xattrs) -> Entry {
+    let owner: Owner = pool.owners.of(facts);
+    Entry {
+        name,
+        mode: facts.stat.st_mode & 0o7777,
+        owner,
+        modified: facts.modified(),
+        changed: facts.changed(),
+        inode: facts.stat.st_ino,
+        links: (facts.stat.st_nlink > 1).then(|| facts.identity()),
+        unsettled: is_unsettled(facts.changed()),
+        xattrs,
+        body: Body::Pipe,
+    }
+}
+
+/// Whether an inode changed so shortly ago that another change might leave the same time behind.
+/// The file system's clock is the machine's, whatever clock the run goes by.
+fn is_unsettled(changed: Moment) -> bool {
+    let now =
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+    changed.seconds >= now.saturating_sub(2)
+}
+
+/// Why a path cannot be read, in words.
+pub(super) fn cannot_read(error: Errno, directory: bool) -> String {
+    match error {
+        Errno::NOENT | Errno::NOTDIR if !directory => "it is not there".to_owned(),
+        Errno::NOENT | Errno::NOTDIR | Errno::LOOP => {
+            "it vanished or was replaced while the run went by".to_owned()
+        }
+        Errno::ACCESS | Errno::PERM => "permission was refused".to_owned(),
+        other => format!("it cannot be read: {other}"),
+    }
+}
+
+/// Whether a file could be opened; the error is a reason.
+fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
+    at.and_then(|at| open_file(at, name)).map(drop).map_err(|error| cannot_read(error, true))
+}
+
+/// Counts what was in the snapshot before and is there no longer.
+pub(super) fn gone(pool: &Pool<'_>, directory: &Directory<'_>, entry: &Entry) {
+    let path = join(&directory.path, &entry.name);
+    match entry.counted() {
+        Below { files: 1, bytes } => pool.count(Change::Gone, &path, bytes, None),
+        Below { files, bytes } => {
+            add(&pool.counts.gone, files.saturating_sub(1));
+            if files > 0 {
+                pool.count(Change::Gone, &path, bytes, None);
+            }
+        }
+    }
+}
