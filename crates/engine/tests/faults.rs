@@ -7,8 +7,8 @@ mod common;
 use std::{fs, path::Path, sync::Arc, time::Duration};
 
 use common::{
-    PASSPHRASE, Restoring, Running, Unwatched, assert_clean, assert_same, content, create_store,
-    newest, open_store, plan_of, run_at, scratch, settle, write,
+    PASSPHRASE, Restoring, Running, Unwatched, assert_same, content, create_store, newest,
+    open_store, plan_of, run_at, scratch, settle, verify, write,
 };
 use skellin_place::{Fault, FaultyPlace, MemoryPlace, Place};
 use skellin_plan::Plan;
@@ -123,11 +123,15 @@ fn every_operation_of_a_run_may_fail() {
                 }
             }
             world.check(&inner, &round);
-            if at % 7 == 0 {
+            if at % 5 == 0 {
                 // And the next run succeeds, whatever was left behind.
                 run_at(&inner, &world.plan, NIGHT + 2);
                 world.check(&inner, &round);
-                assert_clean(&inner);
+                // A torn copy of a snapshot stays torn beside its spare; it touches no file.
+                let damage = verify(&inner).damage;
+                let harmless =
+                    fault == Fault::Tear && damage.iter().all(|damage| damage.files.is_empty());
+                assert!(damage.is_empty() || harmless, "{round}: {damage:?}");
             }
         }
     }
@@ -187,15 +191,15 @@ fn every_operation_of_a_restore_may_fail() {
 #[test]
 fn every_operation_of_a_verification_may_fail() {
     let world = World::new();
-    let verify = |place: &Arc<FaultyPlace>| open(place)?.verify(DataShare::All, &Unwatched);
+    let prove = |place: &Arc<FaultyPlace>| open(place)?.verify(DataShare::All, &Unwatched);
     let total = count(&world, |place| {
-        verify(place).unwrap();
+        prove(place).unwrap();
     });
     for fault in FAULTS {
         for at in 0..total {
             let inner: Arc<dyn Place> = Arc::new(world.before.fork());
             let place = Arc::new(FaultyPlace::new(inner, at, fault));
-            match verify(&place) {
+            match prove(&place) {
                 Ok(report) => assert!(
                     report.damage.is_empty(),
                     "{fault:?} at {at}: a failing place is no damage: {:?}",

@@ -181,7 +181,12 @@ impl Store {
                     draft.records.push(Record { container: number, ..record });
                 }
             }
-            self.write_segment(next_id(), draft, machine)?;
+            let merged = next_id();
+            if let Err(error) = self.write_segment(merged, draft, machine) {
+                // Half of it may lie there, and nobody else will ever clear it away.
+                let _ = self.place.delete(&merged.object()?);
+                return Err(error);
+            }
             for id in &inputs {
                 self.place.delete(&id.object()?)?;
                 self.forget_cached(*id);

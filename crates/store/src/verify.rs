@@ -98,11 +98,14 @@ impl Store {
         let mut damage = |object: String, why: String| {
             report.damage.push(Damage { object, offset: None, why, files: Vec::new() });
         };
+        let listed: HashSet<String> =
+            self.snapshots()?.iter().map(|snapshot| snapshot.run.to_string()).collect();
         for error in self.load_index_now()? {
-            // A container without a trailer is what a crash leaves behind. If anything needs it,
-            // the walk below says so.
+            // A container without a trailer, or a torn segment of a run that was never finished, is
+            // what a crash leaves behind. If anything needs it, the walk below says so.
             if let StoreError::Damaged { object, why } = error
-                && object.starts_with("index/")
+                && let Some(segment) = object.strip_prefix("index/")
+                && segment.split('-').next().is_some_and(|run| listed.contains(run))
             {
                 damage(object, why);
             }

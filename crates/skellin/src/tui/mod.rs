@@ -5,6 +5,7 @@ mod dialog;
 mod draw;
 mod keys;
 mod ribbon;
+mod scale;
 mod state;
 mod terminal;
 mod theme;

@@ -7,7 +7,7 @@ use skellin_engine::{Cancel, Configuration, Event, Passphrase, Progress};
 use super::{
     dialog::{Answer, Dialog, RestoreDialog, Stage},
     keys::{self, Action},
-    ribbon::Scale,
+    scale::Scale,
     theme::Theme,
     tree::Tree,
     worker::{Report, Request, RestoreOrder, SnapshotRow, Trouble},
