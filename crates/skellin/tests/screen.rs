@@ -194,9 +194,17 @@ fn a_small_terminal_shows_the_same() {
     assert!(text.lines().all(|line| line.chars().count() <= 80));
     assert_eq!(text.lines().filter(|line| line.contains('┃')).count(), 2, "{text}");
     screen.tmux(&["resize-window", "-x", "160", "-y", "44"]);
-    screen.wait(&["Enter open or close a directory"]);
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while !screen.text().lines().any(|line| line.chars().count() > 100) {
+        assert!(Instant::now() < deadline, "{}", screen.text());
+    }
     screen.tmux(&["resize-window", "-x", "80", "-y", "24"]);
-    screen.wait(&["Tab next plan"]);
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while screen.text().lines().any(|line| line.chars().count() > 80)
+        || !screen.text().contains("q close")
+    {
+        assert!(Instant::now() < deadline, "{}", screen.text());
+    }
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }

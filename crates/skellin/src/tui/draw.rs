@@ -134,28 +134,37 @@ fn nothing_yet(app: &App) -> Text<'static> {
     Text::from(lines)
 }
 
+/// Tense, plan and moment; what else there is room for, whole or not at all.
 fn title_line(app: &App, width: usize) -> Line<'static> {
     let theme = app.theme;
-    let text = app.current_lane().map_or(String::new(), |lane| match lane.current() {
-        Some(snapshot) => {
-            let exceptions = match snapshot.exceptions {
-                0 => String::new(),
-                some => format!(", ▲ {}", words::counted(some, "exception", "exceptions")),
-            };
-            format!(
-                "{}, {} ─ {} of {} ─ {}, {}, {} new{exceptions} ",
-                lane.plan,
-                words::moment(snapshot.started),
-                lane.at + 1,
-                words::counted(lane.snapshots().len() as u64, "snapshot", "snapshots"),
-                words::counted(snapshot.files, "file", "files"),
-                words::bytes(snapshot.bytes),
-                words::bytes(snapshot.new_bytes),
-            )
+    let mut parts = Vec::new();
+    if let Some(lane) = app.current_lane() {
+        match lane.current() {
+            Some(snapshot) => {
+                let total = words::counted(lane.snapshots().len() as u64, "snapshot", "snapshots");
+                parts.push(format!("{}, {}", lane.plan, words::moment(snapshot.started)));
+                parts.push(format!("{} of {total}", lane.at + 1));
+                if snapshot.exceptions > 0 {
+                    let count = words::counted(snapshot.exceptions, "exception", "exceptions");
+                    parts.push(format!("▲ {count}"));
+                }
+                parts.push(words::counted(snapshot.files, "file", "files"));
+                parts.push(words::bytes(snapshot.bytes));
+                parts.push(format!("{} new", words::bytes(snapshot.new_bytes)));
+            }
+            None => parts.push(lane.plan.clone()),
         }
-        None => format!("{} ", lane.plan),
-    });
-    let text = fit(&text, width.saturating_sub(8));
+    }
+    let room = width.saturating_sub(9);
+    let mut text = String::new();
+    for part in parts {
+        let joined = if text.is_empty() { part } else { format!("{text} ─ {part}") };
+        if joined.width() > room && !text.is_empty() {
+            break;
+        }
+        text = joined;
+    }
+    let text = format!("{} ", fit(&text, room));
     let rest = width.saturating_sub(8 + text.width());
     Line::from(vec![
         Span::styled("─ ", theme.quiet()),
@@ -176,6 +185,7 @@ fn draw_tree(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         let mut lines =
             vec![Line::from(""), Line::styled(format!("  {}", trouble.what), theme.wrong())];
         lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
+        lines.push(Line::from("  → then look again with u"));
         lines
     };
     let Some(lane) = app.current_lane() else { return };
@@ -251,11 +261,7 @@ fn draw_tree(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 fn hint_line(app: &App, width: usize) -> Line<'static> {
     let theme = app.theme;
     let pairs: Vec<(&str, &str)> = match &app.dialog {
-        None => keys::BINDINGS
-            .iter()
-            .filter(|binding| binding.hinted)
-            .map(|binding| (binding.shown, binding.says))
-            .collect(),
+        None => keys::BINDINGS.iter().filter_map(|binding| binding.hint.split_once(' ')).collect(),
         Some(Dialog::Help) => vec![("any key", "back")],
         Some(Dialog::Passphrase { .. }) => vec![("Enter", "open the store"), ("Esc", "not now")],
         Some(Dialog::Restore(restore)) => match restore.stage {

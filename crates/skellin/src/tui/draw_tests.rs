@@ -121,10 +121,7 @@ fn the_main_screen_at_both_sizes() {
         assert!(screen[5].contains("▸ ridge/") && screen[5].contains("6.3 GiB"), "{}", screen[5]);
         assert!(screen[6].contains("evil\\u{1b}[2Jname"), "{}", screen[6]);
         let hints = screen.last().expect("a line");
-        assert!(
-            hints.contains("← a snapshot earlier") && hints.contains("Tab next plan"),
-            "{hints}"
-        );
+        assert!(hints.contains("←→ time") && hints.contains("q close"), "{hints}");
         assert!(screen.iter().all(|line| !line.contains('\u{1b}')));
     }
 }
