@@ -1,5 +1,5 @@
 //! A real run, killed at two hundred moments.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::unwrap_used, clippy::print_stderr, missing_docs)]
 
 #[path = "../../engine/tests/common/mod.rs"]
 mod common;
@@ -199,6 +199,7 @@ fn a_run_killed_at_any_moment_leaves_a_correct_store() {
         }
     });
     let between = between.into_inner();
+    eprintln!("{between} of {MOMENTS} kills fell between the first and the last write");
     assert!(
         between >= 150,
         "only {between} of {MOMENTS} kills fell between the first and the last write"
