@@ -104,9 +104,10 @@ pub(crate) fn bench() -> Result<()> {
         "{:<34}{:>16}{:>16}{:>8}{:>12}{:>10}",
         "row", "ours", "limit", "ratio", "memory", "opening"
     ));
-    let row = |name: &str, ours: String, limit: String, ratio: f64, measured: &Measured| {
+    let row = |name: &str, ours: String, limit: String, ratio: Option<f64>, measured: &Measured| {
+        let ratio = ratio.map_or("-".to_owned(), |ratio| format!("{ratio:.2}"));
         say(format!(
-            "{name:<34}{ours:>16}{limit:>16}{ratio:>8.2}{:>8} MiB{:>7} ms",
+            "{name:<34}{ours:>16}{limit:>16}{ratio:>8}{:>8} MiB{:>7} ms",
             measured.memory >> 20,
             measured.opening.as_millis()
         ));
@@ -129,7 +130,13 @@ pub(crate) fn bench() -> Result<()> {
     let first = bench.run("noise-disk")?;
     let ours = large / first.time.as_secs_f64();
     let limit = noise_limit.min(disk);
-    row("first run, large noise, to disk", gigabytes(ours), gigabytes(limit), ours / limit, &first);
+    row(
+        "first run, large noise, to disk",
+        gigabytes(ours),
+        gigabytes(limit),
+        Some(ours / limit),
+        &first,
+    );
     bench.plan("small", &small)?;
     let first = bench.run("small")?;
     let ours = inputs::SMALL_FILES as f64 / first.time.as_secs_f64();
@@ -137,7 +144,7 @@ pub(crate) fn bench() -> Result<()> {
         "first run, 100 000 small files",
         format!("{ours:.0} files/s"),
         "-".to_owned(),
-        f64::NAN,
+        None,
         &first,
     );
     let second = (0..3).map(|_| bench.run("small")).collect::<Result<Vec<_>>>()?;
@@ -148,7 +155,7 @@ pub(crate) fn bench() -> Result<()> {
         "second run, nothing changed",
         format!("{:.0} ms", second.time.as_secs_f64() * 1e3),
         format!("{:.0} ms", bare * 1e3),
-        second.time.as_secs_f64() / bare,
+        Some(second.time.as_secs_f64() / bare),
         &second,
     );
     say("");
