@@ -121,7 +121,7 @@ pub(crate) fn bench() -> Result<()> {
             &format!("first run, large {name}"),
             gigabytes(ours),
             gigabytes(limit),
-            ours / limit,
+            Some(ours / limit),
             &first,
         );
     }
