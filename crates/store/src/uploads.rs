@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crossbeam_channel::{Receiver, SendTimeoutError, Sender};
+use crossbeam_channel::{Sender, TrySendError};
 
 use crate::{
     container::Directory,
@@ -26,9 +26,6 @@ const SEGMENT_CONTAINERS: usize = 64;
 const SEGMENT_TIME: Duration = Duration::from_secs(300);
 /// The trees so far are made findable after so many containers of data.
 const CHECKPOINT_CONTAINERS: u64 = 16;
-
-/// How long a worker waits for an uploader before it looks whether all is well.
-const PATIENCE: Duration = Duration::from_millis(50);
 
 /// Containers that are at the place but in no segment yet.
 pub(crate) type Finished = Vec<(ContainerId, Directory)>;
@@ -70,34 +67,30 @@ impl Shared {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn work(&self, jobs: &Receiver<Job>) {
-        for Job { id, bytes, directory } in jobs {
-            let done = match self.state().said {
-                // After a failure nothing more is written: the run is lost, the store is not.
-                Some(_) => None,
-                None => {
-                    Some(id.object().and_then(|name| Ok(self.store.place.create(&name, &bytes)?)))
+    fn upload(&self, Job { id, bytes, directory }: Job) {
+        let done = match self.state().said {
+            // After a failure nothing more is written: the run is lost, the store is not.
+            Some(_) => None,
+            None => Some(id.object().and_then(|name| Ok(self.store.place.create(&name, &bytes)?))),
+        };
+        let mut state = self.state();
+        match done {
+            Some(Ok(())) => {
+                self.stored.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                if id.class == Class::Data {
+                    self.data_since_checkpoint.fetch_add(1, Ordering::Relaxed);
                 }
-            };
-            let mut state = self.state();
-            match done {
-                Some(Ok(())) => {
-                    self.stored.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-                    if id.class == Class::Data {
-                        self.data_since_checkpoint.fetch_add(1, Ordering::Relaxed);
-                    }
-                    state.finished.push((id, directory));
-                }
-                Some(Err(error)) => {
-                    state.said.get_or_insert(error.to_string());
-                    state.failure.get_or_insert(error);
-                }
-                None => {}
+                state.finished.push((id, directory));
             }
-            state.buffers.push(bytes);
-            state.open -= 1;
-            self.changed.notify_all();
+            Some(Err(error)) => {
+                state.said.get_or_insert(error.to_string());
+                state.failure.get_or_insert(error);
+            }
+            None => {}
         }
+        state.buffers.push(bytes);
+        state.open -= 1;
+        self.changed.notify_all();
     }
 }
 
@@ -111,39 +104,33 @@ impl Uploads {
             data_since_checkpoint: AtomicU64::new(0),
             last_segment: Mutex::new(Instant::now()),
         });
-        // A short queue: workers that are far ahead of the place wait, since containers are large.
-        let (sender, jobs) = crossbeam_channel::bounded(1);
+        // No queue: what is finished is on its way, so that a kill costs no more than that.
+        let (sender, jobs) = crossbeam_channel::bounded(0);
         let threads = (0..UPLOADERS)
             .map(|number| {
                 let (shared, jobs) = (Arc::clone(&shared), jobs.clone());
                 std::thread::Builder::new()
                     .name(format!("upload-{number}"))
-                    .spawn(move || shared.work(&jobs))
+                    .spawn(move || jobs.iter().for_each(|job| shared.upload(job)))
                     .map_err(|error| StoreError::local("starting an uploader", error))
             })
             .collect::<Result<_>>()?;
         Ok(Self { shared, sender: Mutex::new(Some(sender)), threads: Mutex::new(threads) })
     }
 
-    /// Hands over a container; waits while all uploaders are busy.
+    /// Brings a container on its way: by an uploader that is free, else by the caller itself.
     pub fn send(&self, id: ContainerId, bytes: Vec<u8>, directory: Directory) -> Result<()> {
         self.check()?;
         let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let sender = sender.ok_or(StoreError::Cancelled)?;
         self.shared.state().open += 1;
-        let mut job = Job { id, bytes, directory };
-        let refused = loop {
-            match sender.send_timeout(job, PATIENCE) {
-                Ok(()) => return Ok(()),
-                Err(SendTimeoutError::Disconnected(_)) => break StoreError::Cancelled,
-                Err(SendTimeoutError::Timeout(back)) => job = back,
+        match sender.try_send(Job { id, bytes, directory }) {
+            Ok(()) => Ok(()),
+            Err(TrySendError::Full(job) | TrySendError::Disconnected(job)) => {
+                self.shared.upload(job);
+                self.check()
             }
-            if let Err(error) = self.check() {
-                break error;
-            }
-        };
-        self.shared.state().open -= 1;
-        Err(refused)
+        }
     }
 
     /// Fails if an upload has failed.
