@@ -52,6 +52,9 @@ pub enum EngineError {
         /// What to do.
         hint: String,
     },
+    /// The configuration names no way to a store's passphrase, so that it has to be asked for.
+    #[error("no passphrase is named for the store `{0}`")]
+    NoPassphrase(String),
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,
@@ -108,6 +111,7 @@ impl EngineError {
                 "choose an empty directory, or use the store that is there".to_owned()
             }
             Self::AlreadyRunning(_) => "wait until it is done".to_owned(),
+            Self::NoPassphrase(_) => "name a way to it in stores.toml: passphrase = { file = \"…\" }".to_owned(),
             Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),
             Self::Unknown { hint, .. } | Self::Secret { hint, .. } => hint.clone(),
             _ => return None,

@@ -23,13 +23,7 @@ pub(crate) fn open_configured(
     let read = match (passphrase, &config.passphrase) {
         (Some(passphrase), _) => passphrase.clone(),
         (None, Some(source)) => read_secret(source, &format!("the store `{name}`"))?,
-        (None, None) => {
-            return Err(EngineError::Secret {
-                subject: format!("the store `{name}`"),
-                why: "stores.toml names none".to_owned(),
-                hint: "it has to be asked for".to_owned(),
-            });
-        }
+        (None, None) => return Err(EngineError::NoPassphrase(name.to_owned())),
     };
     Ok(Arc::new(Store::open(place, &read, cache)?))
 }

@@ -197,18 +197,30 @@ fn timestamps(entry: &Entry) -> Timestamps {
     Timestamps { last_access: time, last_modification: time }
 }
 
+/// What could not be set of a path.
+#[derive(Default)]
+struct Unset(Vec<String>);
+
+impl Unset {
+    fn note(&mut self, what: &str, result: Result<(), Errno>) {
+        if let Err(error) = result {
+            self.0.push(format!("its {what} could not be set: {error}"));
+        }
+    }
+
+    fn reason(&self) -> Result<(), String> {
+        if self.0.is_empty() { Ok(()) } else { Err(self.0.join("; ")) }
+    }
+}
+
 /// Gives an open file or directory its owner, mode, attributes and times. The error is a reason.
 pub(super) fn apply(
     shared: &Shared<'_>,
     file: BorrowedFd<'_>,
     entry: &Entry,
 ) -> Result<(), String> {
-    let mut problems = Vec::new();
-    let mut note = |what: &str, result: Result<(), Errno>| {
-        if let Err(error) = result {
-            problems.push(format!("its {what} could not be set: {error}"));
-        }
-    };
+    let mut unset = Unset::default();
+    let mut note = |what, result| unset.note(what, result);
     if shared.is_root {
         let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
         note("owner", fchown(file, Some(user), Some(group)));
@@ -225,7 +237,7 @@ pub(super) fn apply(
     // After the owner, since a change of owner clears set-user-id.
     note("mode", fchmod(file, Mode::from_raw_mode(entry.mode)));
     note("times", futimens(file, &timestamps(entry)));
-    if problems.is_empty() { Ok(()) } else { Err(problems.join("; ")) }
+    unset.reason()
 }
 
 /// As [`apply`], for what cannot be opened: links, pipes, devices.
@@ -235,12 +247,8 @@ pub(super) fn apply_at(
     name: &CString,
     entry: &Entry,
 ) -> Result<(), String> {
-    let mut problems = Vec::new();
-    let mut note = |what: &str, result: Result<(), Errno>| {
-        if let Err(error) = result {
-            problems.push(format!("its {what} could not be set: {error}"));
-        }
-    };
+    let mut unset = Unset::default();
+    let mut note = |what, result| unset.note(what, result);
     let flags = AtFlags::SYMLINK_NOFOLLOW;
     if shared.is_root {
         let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
@@ -258,7 +266,7 @@ pub(super) fn apply_at(
         );
     }
     note("times", utimensat(at, name, &timestamps(entry), flags));
-    if problems.is_empty() { Ok(()) } else { Err(problems.join("; ")) }
+    unset.reason()
 }
 
 /// Attributes that only root may set are left out without a word where root is not at work.

@@ -65,7 +65,9 @@ impl From<EngineError> for CliError {
                 (Exit::Damage, "damage")
             }
             EngineError::AlreadyRunning(_) => (Exit::Running, "running"),
-            EngineError::Unknown { .. } | EngineError::Secret { .. } => (Exit::Usage, "usage"),
+            EngineError::Unknown { .. }
+            | EngineError::Secret { .. }
+            | EngineError::NoPassphrase(_) => (Exit::Usage, "usage"),
             _ => (Exit::Failed, "failed"),
         };
         Self { exit, kind, message: error.to_string(), hint: error.hint() }

@@ -171,7 +171,7 @@ fn every_state_says_what_is_and_what_to_do() {
     let trouble = Trouble {
         what: "the place is away".to_owned(),
         hint: Some("plug it in".to_owned()),
-        asks_passphrase: false,
+        passphrase: None,
     };
     app.report(Report::Plan { plan: "readings".to_owned(), snapshots: Err(trouble.clone()) });
     let text = draw(&mut app, 80, 24).join("\n");

@@ -210,8 +210,8 @@ impl App {
 
     fn ask_passphrase_if_needed(&mut self) {
         let Some(lane) = self.current_lane() else { return };
-        if let Known::Trouble(Trouble { asks_passphrase: true, what, .. }) = &lane.known {
-            let wrong = what.contains("opens none");
+        if let Known::Trouble(Trouble { passphrase: Some(wrong), .. }) = &lane.known {
+            let wrong = *wrong;
             let (plan, store, typed) =
                 (lane.plan.clone(), lane.store.clone(), Passphrase::default());
             self.dialog = Some(Dialog::Passphrase { plan, store, typed, wrong });

@@ -45,22 +45,26 @@ pub(crate) enum Report {
     Restored { dry_run: bool, report: Result<RestoreReport, Trouble> },
 }
 
+/// Whether a passphrase was tried and opens nothing.
+pub(crate) type WrongBefore = bool;
+
 /// A failure in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Trouble {
     pub what: String,
     pub hint: Option<String>,
-    /// Whether a passphrase has to be asked for.
-    pub asks_passphrase: bool,
+    /// Whether a passphrase would help, and if so, whether one was tried that is wrong.
+    pub passphrase: Option<WrongBefore>,
 }
 
 impl From<&EngineError> for Trouble {
     fn from(error: &EngineError) -> Self {
-        let asks_passphrase = matches!(
-            error,
-            EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. })
-        ) || matches!(error, EngineError::Secret { why, .. } if why == "stores.toml names none");
-        Self { what: error.to_string(), hint: error.hint(), asks_passphrase }
+        let passphrase = match error {
+            EngineError::NoPassphrase(_) => Some(false),
+            EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. }) => Some(true),
+            _ => None,
+        };
+        Self { what: error.to_string(), hint: error.hint(), passphrase }
     }
 }
 
