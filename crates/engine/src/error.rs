@@ -55,6 +55,14 @@ pub enum EngineError {
     /// The configuration names no way to a store's passphrase, so that it has to be asked for.
     #[error("no passphrase is named for the store `{0}`")]
     NoPassphrase(String),
+    /// The journal cannot be read or written.
+    #[error("the journal {} failed: {why}", path.display())]
+    Journal {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,
@@ -110,6 +118,10 @@ impl EngineError {
             Self::Store(StoreError::Occupied(_)) => {
                 "choose an empty directory, or use the store that is there".to_owned()
             }
+            Self::Journal { path, .. } => format!(
+                "give this account access to {}, or put the file aside; a new one is begun",
+                path.display()
+            ),
             Self::AlreadyRunning(_) => "wait until it is done".to_owned(),
             Self::NoPassphrase(_) => "name a way to it in stores.toml: passphrase = { file = \"…\" }".to_owned(),
             Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),

@@ -4,10 +4,13 @@
 //! handed in.
 
 mod clock;
+mod conduct;
 mod config;
+mod draft;
 mod error;
 mod event;
 pub mod history;
+mod journal;
 mod lock;
 mod metadata;
 mod restore;
@@ -15,9 +18,12 @@ mod run;
 mod secrets;
 
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
+pub use conduct::{Conductor, Failure, RunOptions};
 pub use config::{Configuration, Folders, PlanFile, local_directory, open_place, prepare_place};
+pub use draft::{Checked, Draft, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
+pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunRequest, RunStatus, run};

@@ -3,19 +3,23 @@
 //! Plan files, store files, rules, and the names of moments: text and facts in, decisions out.
 //! Nothing here touches a file, a clock or a network.
 
+mod draft;
 mod fields;
 mod path;
 mod plan;
 mod problem;
 mod rules;
+mod schedule;
 mod secret;
 mod stores;
 mod when;
 
+pub use draft::{PlanDraft, StoreDraft};
 pub use path::{Expand, PathProblem, expand};
 pub use plan::{Compress, Plan, is_plan_name, parse_plan};
 pub use problem::{Problem, Severity, nearest};
 pub use rules::{Action, Matcher, Rule, RuleSet, Verdict};
+pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
 pub use stores::{PlaceSpec, StoreConfig, Stores, parse_stores};
 pub use when::{SnapshotSpec, SpecError, When};

@@ -2,11 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
+use toml::de::DeValue;
+
 use crate::{
-    fields::{Fields, Reading},
+    fields::{Fields, Reading, wrong_type},
     path::{Expand, expand},
     problem::{Problem, nearest},
     rules::RuleSet,
+    schedule::Schedule,
 };
 
 /// How hard content is compressed.
@@ -44,6 +47,8 @@ pub struct Plan {
     pub compress: Compress,
     /// Number of threads that read, if set by hand.
     pub readers: Option<u32>,
+    /// When it runs.
+    pub schedule: Option<Schedule>,
     /// The file's text.
     pub text: String,
 }
@@ -57,7 +62,6 @@ const LATER: &[&str] = &[
     "shrink",
     "speed",
     "replicate",
-    "schedule",
     "around",
     "goal",
     "tell",
@@ -69,6 +73,10 @@ const LATER: &[&str] = &[
     "split",
     "also",
 ];
+
+/// Keys of `[schedule]` that later versions act on.
+const LATER_IN_SCHEDULE: &[&str] =
+    &["expire", "drill", "also-on", "catch-up", "spread", "window", "retry"];
 
 /// Whether a text can name a plan, a store, a host or a channel.
 #[must_use]
@@ -124,6 +132,7 @@ pub fn parse_plan<'a>(
         }
         None => RuleSet::default(),
     };
+    let schedule = parse_schedule(&mut reading, &mut fields);
     fields.finish(&mut reading, LATER);
     reading.problems.sort_by_key(|problem| (problem.line, problem.column));
     let fine = reading.problems.is_empty();
@@ -137,6 +146,7 @@ pub fn parse_plan<'a>(
         rules,
         compress,
         readers,
+        schedule,
         text: text.to_owned(),
     });
     (plan, reading.problems)
@@ -236,6 +246,25 @@ fn parse_compress<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Com
     };
     reading.problem_with(&span, format!("`{word}` says not how to compress"), hint);
     Compress::Default
+}
+
+fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<Schedule> {
+    let value = fields.take("schedule")?;
+    let DeValue::Table(table) = value.get_ref() else {
+        wrong_type(reading, "schedule", &value, "a table, as in [schedule]");
+        return None;
+    };
+    let mut inner = Fields::new("a schedule", table.clone());
+    let run = inner.text(reading, "run");
+    inner.finish(reading, LATER_IN_SCHEDULE);
+    let (text, span) = run?;
+    match Schedule::parse(&text) {
+        Ok(schedule) => Some(schedule),
+        Err((what, hint)) => {
+            reading.problem_with(&span, what, hint);
+            None
+        }
+    }
 }
 
 #[cfg(test)]

@@ -53,6 +53,31 @@ pub(crate) fn duration(time: Duration) -> String {
     }
 }
 
+/// A span in milliseconds as a duration.
+pub(crate) fn span(milliseconds: i64) -> String {
+    duration(Duration::from_millis(u64::try_from(milliseconds).unwrap_or(0)))
+}
+
+/// What an entry of the journal has done, in a few words.
+pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
+    use skellin_engine::Work;
+    let (files, size) = (&entry.files, &entry.bytes);
+    match entry.work {
+        Work::Run if entry.ended.is_none() => String::new(),
+        Work::Run => format!(
+            "{} new, {} changed, {} gone, {} stored",
+            count(files.new),
+            count(files.changed),
+            count(files.gone),
+            bytes(size.stored)
+        ),
+        Work::Restore => {
+            format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
+        }
+        Work::Verify => format!("{} read", bytes(size.read)),
+    }
+}
+
 /// A moment in milliseconds since 1970, in the machine's zone.
 pub(crate) fn moment(milliseconds: i64) -> String {
     let zoned = zoned(milliseconds);
@@ -66,7 +91,12 @@ pub(crate) fn rfc3339(milliseconds: i64) -> String {
 
 pub(crate) fn zoned(milliseconds: i64) -> jiff::Zoned {
     let timestamp = Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH);
-    timestamp.to_zoned(TimeZone::system())
+    timestamp.to_zoned(zone())
+}
+
+/// The machine's zone; tests have one of their own, so that what they see is the same everywhere.
+pub(crate) fn zone() -> TimeZone {
+    if cfg!(test) { TimeZone::UTC } else { TimeZone::system() }
 }
 
 /// An age in milliseconds, in its largest unit.

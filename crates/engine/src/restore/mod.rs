@@ -37,6 +37,32 @@ pub enum Destination {
     InPlace,
 }
 
+impl Destination {
+    /// Where a path of a snapshot goes; `None` if it belongs to none of its sources.
+    #[must_use]
+    pub fn target(&self, snapshot: &Snapshot, path: &[u8]) -> Option<PathBuf> {
+        use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
+        match self {
+            Self::InPlace => Some(PathBuf::from(OsStr::from_bytes(path))),
+            Self::Directory(below) => {
+                let under = snapshot.sources.iter().filter_map(|source| {
+                    let rest = path.strip_prefix(source.path.as_slice())?;
+                    let fits =
+                        rest.is_empty() || rest.starts_with(b"/") || source.path.ends_with(b"/");
+                    fits.then_some((source, rest))
+                });
+                let (source, rest) = under.max_by_key(|(source, _)| source.path.len())?;
+                let rest = rest.strip_prefix(b"/").unwrap_or(rest);
+                let mut target = below.join(OsStr::from_bytes(&source.name));
+                if !rest.is_empty() {
+                    target.push(OsStr::from_bytes(rest));
+                }
+                Some(target)
+            }
+        }
+    }
+}
+
 /// What happens to a path that is in the way.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Existing {
@@ -82,6 +108,8 @@ pub struct RestoreReport {
     pub replaced: u64,
     /// Paths that were kept under another name.
     pub renamed: u64,
+    /// The first paths that were in the way, as the snapshot names them.
+    pub in_the_way: Vec<Vec<u8>>,
     /// How many paths could not be handled.
     pub exception_count: u64,
     /// The first of them.
@@ -103,6 +131,7 @@ struct Shared<'a> {
     left: AtomicU64,
     replaced: AtomicU64,
     renamed: AtomicU64,
+    in_the_way: Mutex<Vec<Vec<u8>>>,
     exception_count: AtomicU64,
     exceptions: Mutex<Vec<Exception>>,
     failure: Mutex<Option<EngineError>>,
@@ -123,6 +152,13 @@ impl Shared<'_> {
         let mut exceptions = locked(&self.exceptions);
         if exceptions.len() < MOST_EXCEPTIONS {
             exceptions.push(exception);
+        }
+    }
+
+    fn note_in_the_way(&self, path: &[u8]) {
+        let mut noted = locked(&self.in_the_way);
+        if noted.len() < MOST_EXCEPTIONS {
+            noted.push(path.to_vec());
         }
     }
 
@@ -174,6 +210,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         left: AtomicU64::new(0),
         replaced: AtomicU64::new(0),
         renamed: AtomicU64::new(0),
+        in_the_way: Mutex::default(),
         exception_count: AtomicU64::new(0),
         exceptions: Mutex::default(),
         failure: Mutex::default(),
@@ -191,12 +228,15 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     }
     let mut exceptions = shared.exceptions.into_inner().unwrap_or_else(PoisonError::into_inner);
     exceptions.sort_by(|a, b| a.path.cmp(&b.path));
+    let mut in_the_way = shared.in_the_way.into_inner().unwrap_or_else(PoisonError::into_inner);
+    in_the_way.sort();
     Ok(RestoreReport {
         restored: shared.restored.into_inner(),
         bytes: shared.restored_bytes.into_inner(),
         left: shared.left.into_inner(),
         replaced: shared.replaced.into_inner(),
         renamed: shared.renamed.into_inner(),
+        in_the_way,
         exception_count: shared.exception_count.into_inner(),
         exceptions,
         interrupted: request.cancel.is_cancelled(),

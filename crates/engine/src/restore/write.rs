@@ -75,6 +75,9 @@ pub(super) fn one(shared: &Shared<'_>, job: &Job<'_>) {
 /// Puts a path in place; whether it was not left.
 fn place(shared: &Shared<'_>, job: &Job<'_>, name: &CString) -> Result<bool, Failure> {
     let there = job.directory.as_ref().is_some_and(|directory| is_there(directory.as_fd(), name));
+    if there {
+        shared.note_in_the_way(&job.path);
+    }
     if there && shared.request.existing == Existing::Leave {
         return Ok(false);
     }

@@ -67,9 +67,8 @@ pub(super) fn store<'s>(
         return complete(pool, task.parent, Some(entry));
     }
     writer.begin_file(Box::new(task));
-    let mut reader = Reader { pool, buffer, read: 0 };
+    let mut reader = Reader { pool, buffer };
     let read = reader.read_all(&file, &facts, writer)?;
-    let bytes = reader.read;
     let task = writer.last_file();
     let Some(task) = task else { return Ok(()) };
     match read {
@@ -78,7 +77,6 @@ pub(super) fn store<'s>(
             Ok(())
         }
         Ok(()) => {
-            pool.count(task.change, &task.path, bytes, task.rule);
             add(&pool.counts.files, 1);
             let after = Facts::of(fd(&file)).ok();
             let quiet = after.is_some_and(|after| {
@@ -90,7 +88,6 @@ pub(super) fn store<'s>(
                 pool.exception(&task.path, "it changed while it was read; what was read is stored");
                 task.entry.unsettled = true;
             }
-
             Ok(writer.end_file()?)
         }
         Err(error) => {
@@ -118,7 +115,6 @@ fn linked_before(pool: &Pool<'_>, entry: &Entry, facts: &Facts) -> Option<Entry>
 struct Reader<'a, 's> {
     pool: &'a Pool<'s>,
     buffer: &'a mut Vec<u8>,
-    read: u64,
 }
 
 impl<'s> Reader<'_, 's> {
@@ -187,7 +183,6 @@ impl<'s> Reader<'_, 's> {
             };
             read += got as u64;
             filled += got;
-            self.read += got as u64;
             self.pool.counts.read.fetch_add(got as u64, Ordering::Relaxed);
             self.pool.counts.bytes.fetch_add(got as u64, Ordering::Relaxed);
             let last = got == 0;

@@ -111,7 +111,9 @@ impl<'s> Met<'_, 's> {
     ) -> Result<Outcome<'s>> {
         let pool = self.pool;
         let change = if self.base.is_some() { Change::Changed } else { Change::New };
-        if let Some(base) = self.base.take()
+        let base = self.base.take();
+        let doubted = base.as_ref().and_then(|base| doubted(facts, base));
+        if let Some(base) = base
             && let Some(entry) = take_over(pool, facts, base, true)?
         {
             pool.count(Change::Same, &path, entry.size(), verdict.rule);
@@ -141,7 +143,8 @@ impl<'s> Met<'_, 's> {
         }
         let parent = (self.parent)();
         let from = From::Directory(Arc::clone(self.directory));
-        let task = FileTask { parent, from, name, path, entry, change, rule: verdict.rule };
+        let task =
+            FileTask { parent, from, name, path, entry, change, doubted, rule: verdict.rule };
         Ok(Outcome::File(Box::new(task)))
     }
 
@@ -202,10 +205,7 @@ pub(super) fn take_over(
     mut known: Entry,
     from_base: bool,
 ) -> Result<Option<Entry>> {
-    let same = known.modified == facts.modified()
-        && known.changed == facts.changed()
-        && known.inode == facts.stat.st_ino
-        && !known.unsettled;
+    let same = looks_same(&known, facts) && !known.unsettled;
     match &mut known.body {
         Body::File { size, recipe } if same && *size == facts.size() => {
             let whole = pool.comparison.take_over(recipe, from_base)?;
@@ -213,6 +213,19 @@ pub(super) fn take_over(
         }
         _ => Ok(None),
     }
+}
+
+fn looks_same(known: &Entry, facts: &Facts) -> bool {
+    known.modified == facts.modified()
+        && known.changed == facts.changed()
+        && known.inode == facts.stat.st_ino
+}
+
+/// What a file held that looks unchanged, and is read again only because it was read so soon
+/// after its last change.
+pub(super) fn doubted(facts: &Facts, known: &Entry) -> Option<Box<Body>> {
+    let is_doubted = known.unsettled && looks_same(known, facts) && known.size() == facts.size();
+    is_doubted.then(|| Box::new(known.body.clone()))
 }
 
 /// An entry with everything but its body.

@@ -296,6 +296,15 @@ impl<'s> Pool<'s> {
 
     /// Counts what became of a path that is no directory.
     pub fn count(&self, change: Change, path: &[u8], size: u64, rule: Option<usize>) {
+        if change == Change::Same {
+            add(&self.counts.files, 1);
+            add(&self.counts.bytes, size);
+        }
+        self.count_read(change, path, size, rule);
+    }
+
+    /// As [`count`](Self::count), for a file whose bytes were counted when they were read.
+    pub fn count_read(&self, change: Change, path: &[u8], size: u64, rule: Option<usize>) {
         let counts = &self.counts;
         let counter = match change {
             Change::New => &counts.new,
@@ -305,10 +314,6 @@ impl<'s> Pool<'s> {
             Change::Skipped => &counts.skipped,
         };
         add(counter, 1);
-        if change == Change::Same {
-            add(&counts.files, 1);
-            add(&counts.bytes, size);
-        }
         if self.list_paths {
             locked(&self.paths).push(PathChange { path: path.to_vec(), change, size, rule });
         }

@@ -7,7 +7,7 @@ use skellin_plan::Action;
 use skellin_store::Entry;
 
 use super::{
-    look::{cannot_read, skeleton, take_over},
+    look::{cannot_read, doubted, skeleton, take_over},
     pool::Pool,
     report::Change,
     task::{FileTask, From, Parent, Task, new_directory, open_directory},
@@ -97,6 +97,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
     let (above, leaf) = above.ok_or("its path cannot be resolved")?;
     let handle = open_directory(CWD, &above, true).map_err(|error| cannot_read(error, false))?;
     let change = if base.is_some() { Change::Changed } else { Change::New };
+    let doubted = base.as_ref().and_then(|base| doubted(&facts, base));
     let unchanged = base.and_then(|base| take_over(pool, &facts, base, true).ok().flatten());
     if let Some(unchanged) = unchanged {
         pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
@@ -112,6 +113,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
         path: bytes.to_vec(),
         entry,
         change,
+        doubted,
         rule: verdict.rule,
     };
     Ok(Begun::Task(Task::File(Box::new(task))))

@@ -11,7 +11,7 @@ use rustix::{
     io::Errno,
 };
 use skellin_plan::Verdict;
-use skellin_store::{Below, Entries, Entry, PageRef, Store, TreeBuilder};
+use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
 use super::report::Change;
 use crate::event::{Event, EventSink};
@@ -192,6 +192,8 @@ pub(super) struct FileTask<'s> {
     pub path: Vec<u8>,
     pub entry: Entry,
     pub change: Change,
+    /// What it held before, if only the shortness of time makes it be read again.
+    pub doubted: Option<Box<Body>>,
     /// The rule that let it in.
     pub rule: Option<usize>,
 }

@@ -5,6 +5,7 @@ use skellin_store::{Body, ContentWriter};
 use super::{
     directory, file,
     pool::{Linked, MOST_LINKED, Pool, locked},
+    report::Change,
     task::{FileTask, Task},
 };
 use crate::error::Result;
@@ -59,7 +60,7 @@ fn next_task<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<Option<Task
 fn hand_over<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<()> {
     let Some(writer) = writer else { return Ok(()) };
     for (task, content) in writer.take_done() {
-        let FileTask { parent, mut entry, .. } = *task;
+        let FileTask { parent, mut entry, change, doubted, path, rule, .. } = *task;
         if let Some(identity) = entry.links {
             let mut linked = locked(&pool.linked);
             if linked.len() < MOST_LINKED {
@@ -68,6 +69,8 @@ fn hand_over<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<()> {
             }
         }
         entry.body = Body::File { size: content.size, recipe: content.recipe };
+        let is_same = doubted.is_some_and(|before| before.same_content(&entry.body));
+        pool.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
         directory::complete(pool, parent, Some(entry))?;
     }
     Ok(())

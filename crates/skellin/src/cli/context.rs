@@ -5,9 +5,10 @@ use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::json;
 use skellin_engine::{
-    Cancel, Configuration, Folders, Passphrase, history, open_place, read_secret,
+    Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock, history,
+    open_place, read_secret,
 };
-use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec};
+use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, Stores};
 use skellin_store::{Cache, Snapshot, Store};
 
 use crate::machine::open_configured;
@@ -37,12 +38,17 @@ impl Context {
         signals::watch(&self.cancel);
     }
 
-    pub fn folders(&self) -> &Folders {
-        &self.folders
-    }
-
     pub fn configuration(&self) -> Result<Configuration, CliError> {
         Ok(Configuration::load(self.folders.clone())?)
+    }
+
+    /// The configuration where one is not needed: with `--place` nothing has to be configured.
+    pub fn lenient_configuration(&self) -> Configuration {
+        self.configuration().unwrap_or_else(|_| Configuration {
+            folders: self.folders.clone(),
+            stores: Stores::default(),
+            plans: Vec::new(),
+        })
     }
 
     /// A plan that is ready to be used.
@@ -69,6 +75,20 @@ impl Context {
             CliError::failed(format!("the passphrase was not read: {error}"), None)
         })?;
         Ok(Passphrase::new(text.into_bytes()))
+    }
+
+    /// Asks for the passphrase of a new store, twice.
+    pub fn ask_new_passphrase(&self, store: &str) -> Result<Passphrase, CliError> {
+        let first = self.ask_passphrase(&format!("Passphrase for the new store {store}"))?;
+        if first.is_empty() {
+            let hint = "choose a few words";
+            return Err(CliError::usage("an empty passphrase protects nothing", hint));
+        }
+        if *self.ask_passphrase("Once more")? != *first {
+            let hint = "try again; nothing was created";
+            return Err(CliError::usage("the two passphrases differ", hint));
+        }
+        Ok(first)
     }
 
     fn cache(&self, writes: bool) -> Cache {
@@ -162,7 +182,7 @@ impl Context {
         &self,
         text: &str,
         which: &WhichStore,
-    ) -> Result<(Arc<Store>, Snapshot), CliError> {
+    ) -> Result<(String, Arc<Store>, Snapshot), CliError> {
         let spec =
             SnapshotSpec::parse(text, Timestamp::now(), &TimeZone::system()).map_err(|error| {
                 CliError::usage(error.to_string(), "`skellin history` shows the snapshots")
@@ -171,15 +191,15 @@ impl Context {
             SnapshotSpec::Of { plan, .. } => Some(plan.as_str()),
             SnapshotSpec::Id(_) => None,
         };
-        let mut best: Option<(Arc<Store>, Snapshot)> = None;
+        let mut best: Option<(String, Arc<Store>, Snapshot)> = None;
         let mut first = None;
-        for (_, store) in self.stores(which, plan)? {
+        for (name, store) in self.stores(which, plan)? {
             match history::find_snapshot(&store, &spec) {
                 Ok(snapshot) => {
                     let newer =
-                        best.as_ref().is_none_or(|(_, other)| other.started < snapshot.started);
+                        best.as_ref().is_none_or(|(_, _, other)| other.started < snapshot.started);
                     if newer {
-                        best = Some((store, snapshot));
+                        best = Some((name, store, snapshot));
                     }
                 }
                 Err(error) => first = first.or(Some(error)),
@@ -189,6 +209,42 @@ impl Context {
             (Some(found), _) => Ok(found),
             (None, Some(error)) => Err(error.into()),
             (None, None) => Err(CliError::failed("there is no store to look into", None)),
+        }
+    }
+
+    /// The journal; without one work is still done, and the reason is said.
+    pub fn journal(&self) -> Option<Journal> {
+        match Journal::open(&self.folders.state) {
+            Ok(journal) => {
+                if let Some(aside) = &journal.put_aside {
+                    self.progress.say(&format!(
+                        "note: the journal was damaged and lies at {} now; a new one is begun",
+                        aside.display()
+                    ));
+                }
+                Some(journal)
+            }
+            Err(error) => {
+                self.progress.say(&format!("note: {error}; the work goes on without an entry"));
+                None
+            }
+        }
+    }
+
+    /// What carries work out from the command line. `machine`: this machine's own name.
+    pub fn conductor<'a>(
+        &'a self,
+        configuration: &'a Configuration,
+        journal: Option<&'a Journal>,
+        machine: &'a str,
+    ) -> Conductor<'a> {
+        Conductor {
+            configuration,
+            journal,
+            machine,
+            clock: &SystemClock,
+            cancel: &self.cancel,
+            events: &self.progress,
         }
     }
 

@@ -1,7 +1,7 @@
 //! How a command ends: its exit status, and what is said about a failure.
 
 use serde_json::json;
-use skellin_engine::EngineError;
+use skellin_engine::{EngineError, Failure};
 use skellin_place::{PlaceError, PlaceErrorKind};
 use skellin_store::StoreError;
 
@@ -38,6 +38,20 @@ impl CliError {
         if let Some(hint) = &self.hint {
             eprintln!("  → {hint}");
         }
+    }
+}
+
+impl Failure for CliError {
+    fn words(&self) -> String {
+        self.message.clone()
+    }
+
+    fn hint(&self) -> Option<String> {
+        self.hint.clone()
+    }
+
+    fn is_interruption(&self) -> bool {
+        matches!(self.exit, Exit::Signal(_))
     }
 }
 

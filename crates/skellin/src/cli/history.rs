@@ -141,7 +141,7 @@ fn name_or_number(name: Option<&str>, number: u32) -> String {
 }
 
 pub(super) fn tree(context: &Context, args: &TreeArgs) -> Result<Exit, CliError> {
-    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let (_, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
     let from: Vec<Located> = match &args.path {
         Some(path) => vec![past::must_locate(&store, &snapshot, path.as_bytes())?],
         None => past::roots(&store, &snapshot)?,
@@ -241,7 +241,7 @@ pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, C
 }
 
 pub(super) fn print(context: &Context, args: &PrintArgs) -> Result<Exit, CliError> {
-    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let (_, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
     let located = past::must_locate(&store, &snapshot, args.path.as_bytes())?;
     match past::print(&store, &located, &mut io::stdout().lock()) {
         // The reader has seen enough.

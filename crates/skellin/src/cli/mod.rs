@@ -4,8 +4,10 @@ mod context;
 mod demo;
 mod error;
 mod history;
+mod journal;
 mod output;
 mod plan;
+mod plan_new;
 mod progress;
 mod restore;
 mod run;
@@ -81,7 +83,7 @@ struct WhichStore {
 
 #[derive(Subcommand)]
 enum Command {
-    /// The plans: list, show, check
+    /// The plans: list, show, check, new
     #[command(subcommand)]
     Plan(plan::PlanCommand),
     /// The stores: list, create, show
@@ -101,6 +103,8 @@ enum Command {
     Restore(restore::RestoreArgs),
     /// Prove a store: its structure and its bytes
     Verify(verify::VerifyArgs),
+    /// What was run, restored and verified on this machine
+    Journal(journal::JournalArgs),
     /// Build a made-up station with some nights behind it, and open it
     Demo(demo::DemoArgs),
 }
@@ -118,7 +122,7 @@ pub(crate) fn main() -> ExitCode {
     };
     let json = cli.global.json;
     let result = Context::new(cli.global).and_then(|context| match cli.command {
-        None => crate::tui::open(&context.configuration()?).map_err(CliError::from),
+        None => crate::tui::open(context.configuration()?).map_err(CliError::from),
         Some(command) => dispatch(&context, command),
     });
     match result {
@@ -141,6 +145,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Print(args) => history::print(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
+        Command::Journal(args) => journal::journal(context, &args),
         Command::Demo(args) => demo::demo(context, &args),
     }
 }

@@ -25,7 +25,19 @@ pub(super) enum PlanCommand {
         /// Only these plans
         plans: Vec<String>,
     },
+    /// Draft a plan, look at it, and save it
+    New(super::plan_new::NewArgs),
 }
+
+/// What the three forms of a backup are for.
+pub(crate) const FORMS: [(&str, &str); 3] = [
+    (
+        "snapshots",
+        "every state of every night, deduplicated, compressed and encrypted; what most plans want",
+    ),
+    ("mirror", "a plain readable copy of the tree as it is now (not in this version yet)"),
+    ("archive", "a dated tar file, to be handed over or put away (not in this version yet)"),
+];
 
 pub(super) fn plan(context: &Context, command: PlanCommand) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
@@ -33,6 +45,7 @@ pub(super) fn plan(context: &Context, command: PlanCommand) -> Result<Exit, CliE
         PlanCommand::List => Ok(list(context, &configuration)),
         PlanCommand::Show { plan } => show(context, &configuration, &plan),
         PlanCommand::Check { plans } => check(context, &configuration, &plans),
+        PlanCommand::New(args) => super::plan_new::new(context, &configuration, &args),
     }
 }
 

@@ -52,7 +52,7 @@ enum ExistingArg {
 }
 
 pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, CliError> {
-    let (store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let (name, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
     let mut paths = Vec::new();
     for path in &args.paths {
         paths.push(history::must_locate(&store, &snapshot, path.as_bytes())?);
@@ -73,7 +73,11 @@ pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, Cli
     };
     context.catch_signals();
     let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
-    let report = skellin_engine::restore(
+    let configuration = context.lenient_configuration();
+    let journal = if args.dry_run { None } else { context.journal() };
+    let machine = crate::machine::machine_name();
+    let report = context.conductor(&configuration, journal.as_ref(), &machine).restore(
+        &name,
         &store,
         &RestoreRequest {
             snapshot: &snapshot,

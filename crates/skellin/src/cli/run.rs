@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Change, PlanLock, RunReport, RunRequest, RunStatus, SystemClock};
+use skellin_engine::{Change, RunOptions, RunReport, RunStatus};
 use skellin_plan::Plan;
 use skellin_store::hex;
 
@@ -70,32 +70,15 @@ fn one(
     plan: &Plan,
     args: &RunArgs,
 ) -> Result<RunReport, CliError> {
-    let folders = context.folders();
-    let _lock = match args.dry_run {
-        true => None,
-        false => Some(PlanLock::take(&folders.state, &plan.name)?),
+    let journal = if args.dry_run { None } else { context.journal() };
+    let machine = crate::machine::machine_name();
+    let conductor = context.conductor(configuration, journal.as_ref(), &machine);
+    let options = RunOptions {
+        labels: &args.labels,
+        dry_run: args.dry_run,
+        list_paths: args.dry_run && context.global.verbose,
     };
-    let store = context.open_store(configuration, &plan.store, !args.dry_run)?;
-    let stores = configuration.stores.fine.values();
-    let places = stores.filter_map(|store| skellin_engine::local_directory(&store.place));
-    let mut keep_out: Vec<_> = places.map(std::path::Path::to_path_buf).collect();
-    keep_out.push(folders.cache.clone());
-    let machine = plan.machine.clone().unwrap_or_else(crate::machine::machine_name);
-    let report = skellin_engine::run(
-        &store,
-        &RunRequest {
-            plan,
-            machine: &machine,
-            labels: &args.labels,
-            dry_run: args.dry_run,
-            list_paths: args.dry_run && context.global.verbose,
-            keep_out: &keep_out,
-            clock: &SystemClock,
-            cancel: &context.cancel,
-            events: &context.progress,
-        },
-    )?;
-    Ok(report)
+    conductor.run(plan, options, || context.open_store(configuration, &plan.store, !args.dry_run))
 }
 
 fn status(status: RunStatus) -> &'static str {
@@ -140,7 +123,7 @@ fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
     value
 }
 
-fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String {
+pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String {
     let mut out = String::new();
     if verbose {
         for path in report.paths.iter().filter(|path| path.change != Change::Same) {

@@ -92,22 +92,7 @@ fn create(context: &Context, configuration: &Configuration, name: &str) -> Resul
     let config = configuration.store(name)?;
     let passphrase: Passphrase = match &config.passphrase {
         Some(source) => read_secret(source, &format!("the store `{name}`"))?,
-        None => {
-            let first = context.ask_passphrase(&format!("Passphrase for the new store {name}"))?;
-            if first.is_empty() {
-                return Err(CliError::usage(
-                    "an empty passphrase protects nothing",
-                    "choose a few words",
-                ));
-            }
-            if *context.ask_passphrase("Once more")? != *first {
-                return Err(CliError::usage(
-                    "the two passphrases differ",
-                    "try again; nothing was created",
-                ));
-            }
-            first
-        }
+        None => context.ask_new_passphrase(name)?,
     };
     let place = prepare_place(&config.place)?;
     let now = jiff::Timestamp::now().as_second();

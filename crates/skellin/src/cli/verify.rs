@@ -62,9 +62,13 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
         place: args.place.clone(),
         passphrase_file: args.passphrase_file.clone(),
     };
-    let (_, store) = context.stores(&which, None)?.remove(0);
+    let (name, store) = context.stores(&which, None)?.remove(0);
     context.catch_signals();
-    let report = store.verify(args.data, &Watch(context))?;
+    let configuration = context.lenient_configuration();
+    let journal = context.journal();
+    let machine = crate::machine::machine_name();
+    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
+    let report = conductor.verify(&name, &store, args.data, &Watch(context))?;
     context.progress.event(Event::Ended);
     context.print(|| as_json(&report), || as_text(&report, context.global.verbose));
     Ok(if report.damage.is_empty() { Exit::Done } else { Exit::Damage })

@@ -35,7 +35,7 @@ pub(crate) enum Message {
 }
 
 /// Opens the application, and returns when it is closed.
-pub(crate) fn open(configuration: &Configuration) -> Result<Exit, EngineError> {
+pub(crate) fn open(configuration: Configuration) -> Result<Exit, EngineError> {
     let failed =
         |source| EngineError::Local { what: "use the terminal", path: "/dev/tty".into(), source };
     let (sender, messages) = unbounded();
@@ -46,7 +46,7 @@ pub(crate) fn open(configuration: &Configuration) -> Result<Exit, EngineError> {
     let mut terminal = Terminal::open().map_err(failed)?;
     watch_input(sender.clone());
     watch_signals(sender);
-    let mut app = App::new(configuration, worker);
+    let mut app = App::new(&configuration, worker);
     let signal = run(&mut terminal, &mut app, &messages).map_err(failed)?;
     drop(terminal);
     Ok(match signal {

@@ -146,6 +146,33 @@ pub enum Body {
     },
 }
 
+impl Body {
+    /// Whether two bodies hold the same, wherever it lies.
+    #[must_use]
+    pub fn same_content(&self, other: &Self) -> bool {
+        let print = |item: &Item| match item {
+            Item::Chunk(chunk) => (Some(chunk.fingerprint), u64::from(chunk.length)),
+            Item::Hole(length) => (None, *length),
+        };
+        match (self, other) {
+            (Self::File { size, recipe }, Self::File { size: other_size, recipe: other }) => {
+                size == other_size
+                    && match (recipe, other) {
+                        (Recipe::Inline(a), Recipe::Inline(b)) => {
+                            a.iter().map(print).eq(b.iter().map(print))
+                        }
+                        (Recipe::Paged(a), Recipe::Paged(b)) => a.fingerprint == b.fingerprint,
+                        _ => false,
+                    }
+            }
+            (Self::Directory { root, .. }, Self::Directory { root: other, .. }) => {
+                root.fingerprint == other.fingerprint
+            }
+            (a, b) => a == b,
+        }
+    }
+}
+
 /// One path as a snapshot knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {

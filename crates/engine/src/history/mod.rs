@@ -1,12 +1,17 @@
 //! Looking back: snapshots, what is in them, and the versions of a path.
 
+mod listing;
+mod versions;
+
 use std::io::Write;
 
 use jiff::Timestamp;
 use skellin_plan::{SnapshotSpec, When};
-use skellin_store::{Body, Entry, Item, ListedSnapshot, Moment, Recipe, Snapshot, Store};
+use skellin_store::{Body, Entry, Item, ListedSnapshot, Snapshot, Store};
 
 use crate::error::{EngineError, Result};
+pub use listing::{Against, difference, list};
+pub use versions::{PathHistory, Version};
 
 /// A path in a snapshot.
 #[derive(Clone, Debug, PartialEq)]
@@ -200,80 +205,16 @@ pub fn walk(
     Ok(())
 }
 
-/// One version of a path.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Version {
-    /// The snapshot in which it appeared.
-    pub snapshot: skellin_store::RunId,
-    /// When that was taken, in milliseconds since 1970.
-    pub time: i64,
-    /// The last snapshot that has it, in milliseconds since 1970.
-    pub last_seen: i64,
-    /// Its size in bytes.
-    pub size: u64,
-    /// When it was modified.
-    pub modified: Moment,
-    /// What it was.
-    pub entry: Entry,
-}
-
 /// The distinct versions of a path through the snapshots of a plan, oldest first.
 ///
 /// # Errors
 /// If the store cannot be read.
 pub fn versions(store: &Store, plan: &str, path: &[u8]) -> Result<Vec<Version>> {
-    let mut versions: Vec<Version> = Vec::new();
-    let mut previous_has_it = false;
+    let mut history = PathHistory::new(store, path);
     for snapshot in snapshots(store, Some(plan), |_, _| {})? {
-        let Some(located) = locate(store, &snapshot, path)? else {
-            previous_has_it = false;
-            continue;
-        };
-        let entry = located.entry;
-        let same = |version: &Version| {
-            previous_has_it
-                && version.entry.modified == entry.modified
-                && same_content(&version.entry.body, &entry.body)
-        };
-        match versions.last_mut() {
-            Some(last) if same(last) => last.last_seen = snapshot.started,
-            _ => versions.push(Version {
-                snapshot: snapshot.run,
-                time: snapshot.started,
-                last_seen: snapshot.started,
-                size: entry.size(),
-                modified: entry.modified,
-                entry,
-            }),
-        }
-        previous_has_it = true;
+        history.take(&snapshot)?;
     }
-    Ok(versions)
-}
-
-/// Whether two bodies hold the same, wherever it lies.
-#[must_use]
-pub fn same_content(a: &Body, b: &Body) -> bool {
-    let print = |item: &Item| match item {
-        Item::Chunk(chunk) => (Some(chunk.fingerprint), u64::from(chunk.length)),
-        Item::Hole(length) => (None, *length),
-    };
-    match (a, b) {
-        (Body::File { size, recipe }, Body::File { size: other_size, recipe: other }) => {
-            size == other_size
-                && match (recipe, other) {
-                    (Recipe::Inline(a), Recipe::Inline(b)) => {
-                        a.iter().map(print).eq(b.iter().map(print))
-                    }
-                    (Recipe::Paged(a), Recipe::Paged(b)) => a.fingerprint == b.fingerprint,
-                    _ => false,
-                }
-        }
-        (Body::Directory { root, .. }, Body::Directory { root: other, .. }) => {
-            root.fingerprint == other.fingerprint
-        }
-        (a, b) => a == b,
-    }
+    Ok(history.finish())
 }
 
 /// Writes the content of a file.
@@ -300,6 +241,35 @@ pub fn print(store: &Store, located: &Located, out: &mut dyn Write) -> Result<()
         }
     }
     out.flush().map_err(failed)
+}
+
+/// The first bytes of a file, at most so many.
+///
+/// # Errors
+/// If it is no file, or if its content cannot be read.
+pub fn head(store: &Store, located: &Located, most: usize) -> Result<Vec<u8>> {
+    /// Takes bytes until there are enough.
+    struct Head(Vec<u8>, usize);
+    impl Write for Head {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            match bytes.len().min(self.1 - self.0.len()) {
+                0 if !bytes.is_empty() => Err(std::io::ErrorKind::WriteZero.into()),
+                length => {
+                    self.0.extend_from_slice(&bytes[..length]);
+                    Ok(length)
+                }
+            }
+        }
+
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    let mut head = Head(Vec::new(), most);
+    match print(store, located, &mut head) {
+        Err(_) if head.0.len() == most => Ok(head.0),
+        other => other.map(|()| head.0),
+    }
 }
 
 /// A moment in milliseconds since 1970 as a timestamp.

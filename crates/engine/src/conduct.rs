@@ -1,0 +1,234 @@
+//! Work as a whole: with the plan's lock, the store, and an entry in the journal.
+
+use std::{path::PathBuf, sync::Arc};
+
+use skellin_plan::Plan;
+use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
+
+use crate::{
+    clock::{Cancel, Clock},
+    config::{Configuration, local_directory},
+    error::{EngineError, Result},
+    event::{Event, EventSink},
+    journal::{Beginning, Ending, Journal, Outcome, Work},
+    lock::PlanLock,
+    restore::{self, RestoreReport, RestoreRequest},
+    run::{self, ByteCounts, FileCounts, RunReport, RunRequest, RunStatus},
+};
+
+/// A failure that can be put into the journal.
+pub trait Failure: From<EngineError> {
+    /// What failed.
+    fn words(&self) -> String;
+    /// What to do about it.
+    fn hint(&self) -> Option<String>;
+    /// Whether somebody stopped it.
+    fn is_interruption(&self) -> bool;
+}
+
+impl Failure for EngineError {
+    fn words(&self) -> String {
+        self.to_string()
+    }
+
+    fn hint(&self) -> Option<String> {
+        Self::hint(self)
+    }
+
+    fn is_interruption(&self) -> bool {
+        self.is_cancelled()
+    }
+}
+
+/// Everything work needs beside what is to be done.
+pub struct Conductor<'a> {
+    /// What is configured.
+    pub configuration: &'a Configuration,
+    /// Where it is written down; without a journal work is still done.
+    pub journal: Option<&'a Journal>,
+    /// The machine's own name, which plans may overrule.
+    pub machine: &'a str,
+    /// The time.
+    pub clock: &'a dyn Clock,
+    /// Raised to interrupt.
+    pub cancel: &'a Cancel,
+    /// Told what happens.
+    pub events: &'a dyn EventSink,
+}
+
+/// What is wanted of a run.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct RunOptions<'a> {
+    /// Labels on top of the plan's.
+    pub labels: &'a [String],
+    /// Whether nothing is to be written.
+    pub dry_run: bool,
+    /// Whether every path is to be listed in the report.
+    pub list_paths: bool,
+}
+
+impl Conductor<'_> {
+    /// Runs a plan, or rehearses it. A rehearsal leaves no trace, neither lock nor entry.
+    ///
+    /// # Errors
+    /// If the plan is being run already, if the store cannot be opened, or as [`run::run`].
+    pub fn run<E: Failure>(
+        &self,
+        plan: &Plan,
+        options: RunOptions<'_>,
+        open: impl FnOnce() -> Result<Arc<Store>, E>,
+    ) -> Result<RunReport, E> {
+        let machine = plan.machine.as_deref().unwrap_or(self.machine);
+        let _lock = match options.dry_run {
+            true => None,
+            false => Some(PlanLock::take(&self.configuration.folders.state, &plan.name)?),
+        };
+        let entry = match options.dry_run {
+            true => None,
+            false => self.begin(Work::Run, Some(&plan.name), &plan.store, machine),
+        };
+        let keep_out = self.keep_out();
+        let result = open().and_then(|store| {
+            let request = RunRequest {
+                plan,
+                machine,
+                labels: options.labels,
+                dry_run: options.dry_run,
+                list_paths: options.list_paths,
+                keep_out: &keep_out,
+                clock: self.clock,
+                cancel: self.cancel,
+                events: self.events,
+            };
+            Ok(run::run(&store, &request)?)
+        });
+        self.finish(entry, &result, |report| Ending {
+            snapshot: report.snapshot,
+            files: report.files,
+            bytes: report.bytes,
+            exception_count: report.exception_count,
+            exceptions: &report.exceptions,
+            ..Ending::at(
+                report.ended,
+                match report.status {
+                    RunStatus::Done => Outcome::Done,
+                    RunStatus::Exceptions => Outcome::Exceptions,
+                    RunStatus::Interrupted => Outcome::Interrupted,
+                },
+            )
+        });
+        result
+    }
+
+    /// Restores, or rehearses it; a rehearsal leaves no trace.
+    ///
+    /// # Errors
+    /// As [`restore::restore`].
+    pub fn restore(
+        &self,
+        store_name: &str,
+        store: &Store,
+        request: &RestoreRequest<'_>,
+    ) -> Result<RestoreReport> {
+        let plan = request.snapshot.plan.as_str();
+        let entry = match request.dry_run {
+            true => None,
+            false => self.begin(Work::Restore, Some(plan), store_name, self.machine),
+        };
+        let result = restore::restore(store, request);
+        self.finish(entry, &result, |report| Ending {
+            snapshot: Some(request.snapshot.run.0),
+            files: FileCounts {
+                new: report.restored,
+                same: report.left,
+                changed: report.replaced + report.renamed,
+                ..FileCounts::default()
+            },
+            bytes: ByteCounts { read: report.bytes, ..ByteCounts::default() },
+            exception_count: report.exception_count,
+            exceptions: &report.exceptions,
+            ..Ending::at(
+                self.clock.now(),
+                match (report.interrupted, report.exception_count) {
+                    (true, _) => Outcome::Interrupted,
+                    (false, 0) => Outcome::Done,
+                    (false, _) => Outcome::Exceptions,
+                },
+            )
+        });
+        result
+    }
+
+    /// Verifies a store.
+    ///
+    /// # Errors
+    /// As [`Store::verify`].
+    pub fn verify(
+        &self,
+        store_name: &str,
+        store: &Store,
+        share: DataShare,
+        watch: &dyn VerifyWatch,
+    ) -> Result<VerifyReport> {
+        let entry = self.begin(Work::Verify, None, store_name, self.machine);
+        let result = store.verify(share, watch).map_err(EngineError::from);
+        self.finish(entry, &result, |report| {
+            let damaged = report.damage.len();
+            let outcome = if damaged == 0 { Outcome::Done } else { Outcome::Damage };
+            Ending {
+                bytes: ByteCounts { read: report.bytes_read, ..ByteCounts::default() },
+                words: (damaged > 0).then(|| format!("{damaged} damaged objects")),
+                hint: (damaged > 0).then(|| format!("skellin verify {store_name} names the files")),
+                ..Ending::at(self.clock.now(), outcome)
+            }
+        });
+        result
+    }
+
+    /// Directories of our own that must not be backed up into themselves.
+    fn keep_out(&self) -> Vec<PathBuf> {
+        let stores = self.configuration.stores.fine.values();
+        let places = stores.filter_map(|store| local_directory(&store.place));
+        let mut keep_out: Vec<_> = places.map(std::path::Path::to_path_buf).collect();
+        keep_out.push(self.configuration.folders.cache.clone());
+        keep_out
+    }
+
+    fn begin(&self, work: Work, plan: Option<&str>, store: &str, machine: &str) -> Option<i64> {
+        let started = self.clock.now();
+        let beginning = Beginning { work, plan, store, machine, started };
+        match self.journal?.begin(&beginning) {
+            Ok(id) => Some(id),
+            Err(error) => {
+                self.note(&error);
+                None
+            }
+        }
+    }
+
+    fn finish<'r, T, E: Failure>(
+        &self,
+        entry: Option<i64>,
+        result: &'r Result<T, E>,
+        ending: impl FnOnce(&'r T) -> Ending<'r>,
+    ) {
+        let (Some(id), Some(journal)) = (entry, self.journal) else { return };
+        let ending = match result {
+            Ok(done) => ending(done),
+            Err(error) => {
+                let interrupted = error.is_interruption();
+                let outcome = if interrupted { Outcome::Interrupted } else { Outcome::Failed };
+                let (words, hint) = (Some(error.words()), error.hint());
+                Ending { words, hint, ..Ending::at(self.clock.now(), outcome) }
+            }
+        };
+        if let Err(error) = journal.finish(id, &ending) {
+            self.note(&error);
+        }
+    }
+
+    /// Work is worth more than its record.
+    fn note(&self, error: &EngineError) {
+        self.events.event(Event::Note(format!("{error}; the work goes on without an entry")));
+    }
+}

@@ -1,0 +1,521 @@
+//! The journal: the record of every run, restore and verification of this machine.
+//!
+//! It lies in the state directory as an SQLite database. What it loses is history, never data:
+//! a damaged one is put aside and a new one begun.
+
+use std::{
+    fs, io,
+    os::unix::fs::DirBuilderExt,
+    path::{Path, PathBuf},
+    sync::{Mutex, MutexGuard, PoisonError},
+    time::Duration,
+};
+
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use crate::{
+    error::{EngineError, Result},
+    event::Exception,
+    run::{ByteCounts, FileCounts},
+};
+
+/// Version of the tables.
+const VERSION: i64 = 1;
+/// So long another process may hold the journal.
+const BUSY: Duration = Duration::from_secs(5);
+
+const TABLES: &str = "
+CREATE TABLE work (
+    id INTEGER PRIMARY KEY,
+    kind TEXT NOT NULL,
+    plan TEXT,
+    store TEXT NOT NULL,
+    machine TEXT NOT NULL,
+    version TEXT NOT NULL,
+    process TEXT NOT NULL,
+    started INTEGER NOT NULL,
+    ended INTEGER,
+    outcome TEXT NOT NULL,
+    snapshot BLOB,
+    new INTEGER NOT NULL DEFAULT 0,
+    changed INTEGER NOT NULL DEFAULT 0,
+    gone INTEGER NOT NULL DEFAULT 0,
+    same INTEGER NOT NULL DEFAULT 0,
+    skipped INTEGER NOT NULL DEFAULT 0,
+    bytes_read INTEGER NOT NULL DEFAULT 0,
+    bytes_new INTEGER NOT NULL DEFAULT 0,
+    bytes_stored INTEGER NOT NULL DEFAULT 0,
+    exceptions INTEGER NOT NULL DEFAULT 0,
+    words TEXT,
+    hint TEXT
+) STRICT;
+CREATE INDEX work_by_time ON work (started);
+CREATE TABLE exception (
+    work INTEGER NOT NULL REFERENCES work (id) ON DELETE CASCADE,
+    path BLOB NOT NULL,
+    reason TEXT NOT NULL
+) STRICT;
+CREATE INDEX exception_by_work ON exception (work);
+";
+
+/// What kind of work an entry records.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Work {
+    /// A run of a plan.
+    Run,
+    /// A restore from a store.
+    Restore,
+    /// A verification of a store.
+    Verify,
+}
+
+/// How work ended, or that it has not.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// It goes on.
+    Running,
+    /// Everything was done.
+    Done,
+    /// Done, but for some paths.
+    Exceptions,
+    /// Nothing came of it.
+    Failed,
+    /// Somebody or something stopped it.
+    Interrupted,
+    /// A verification found damage.
+    Damage,
+}
+
+/// The words of an enumeration, as the database has them.
+macro_rules! worded {
+    ($name:ident { $($variant:ident = $word:literal),+ $(,)? }) => {
+        impl $name {
+            /// As a word.
+            #[must_use]
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word),+ }
+            }
+
+            fn of_word(word: &str) -> Option<Self> {
+                match word { $($word => Some(Self::$variant),)+ _ => None }
+            }
+        }
+    };
+}
+
+worded!(Work { Run = "run", Restore = "restore", Verify = "verify" });
+worded!(Outcome {
+    Running = "running",
+    Done = "done",
+    Exceptions = "exceptions",
+    Failed = "failed",
+    Interrupted = "interrupted",
+    Damage = "damage",
+});
+
+/// Work that begins.
+#[derive(Clone, Copy, Debug)]
+pub struct Beginning<'a> {
+    /// Its kind.
+    pub work: Work,
+    /// The plan, where one is concerned.
+    pub plan: Option<&'a str>,
+    /// The store.
+    pub store: &'a str,
+    /// The machine.
+    pub machine: &'a str,
+    /// When, in milliseconds since 1970.
+    pub started: i64,
+}
+
+/// Work that has ended.
+#[derive(Clone, Debug)]
+pub struct Ending<'a> {
+    /// When, in milliseconds since 1970.
+    pub ended: i64,
+    /// How.
+    pub outcome: Outcome,
+    /// The snapshot that came of it.
+    pub snapshot: Option<[u8; 16]>,
+    /// Numbers of paths.
+    pub files: FileCounts,
+    /// Numbers of bytes.
+    pub bytes: ByteCounts,
+    /// How many paths could not be handled.
+    pub exception_count: u64,
+    /// The first of them.
+    pub exceptions: &'a [Exception],
+    /// What was said at the end, where it failed.
+    pub words: Option<String>,
+    /// What to do then.
+    pub hint: Option<String>,
+}
+
+impl Ending<'_> {
+    /// An end of which nothing more is known.
+    #[must_use]
+    pub fn at(ended: i64, outcome: Outcome) -> Self {
+        Self {
+            ended,
+            outcome,
+            snapshot: None,
+            files: FileCounts::default(),
+            bytes: ByteCounts::default(),
+            exception_count: 0,
+            exceptions: &[],
+            words: None,
+            hint: None,
+        }
+    }
+}
+
+/// One entry of the journal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct JournalEntry {
+    /// Its number.
+    pub id: i64,
+    /// What was done.
+    pub work: Work,
+    /// The plan, where one is concerned.
+    pub plan: Option<String>,
+    /// The store.
+    pub store: String,
+    /// The machine.
+    pub machine: String,
+    /// When it began, in milliseconds since 1970.
+    pub started: i64,
+    /// When it ended, in milliseconds since 1970.
+    pub ended: Option<i64>,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// The snapshot that came of it.
+    pub snapshot: Option<[u8; 16]>,
+    /// Numbers of paths.
+    pub files: FileCounts,
+    /// Numbers of bytes.
+    pub bytes: ByteCounts,
+    /// How many paths could not be handled.
+    pub exception_count: u64,
+    /// What was said at the end, where it failed.
+    pub words: Option<String>,
+    /// What to do then.
+    pub hint: Option<String>,
+}
+
+/// The journal, open.
+pub struct Journal {
+    connection: Mutex<Connection>,
+    path: PathBuf,
+    /// Where a damaged journal was put, if that happened just now.
+    pub put_aside: Option<PathBuf>,
+}
+
+impl std::fmt::Debug for Journal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Journal").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+fn connect(path: &Path) -> rusqlite::Result<Connection> {
+    let mut connection = Connection::open(path)?;
+    connection.busy_timeout(BUSY)?;
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    let transaction =
+        connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    let version: i64 = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if version == 0 {
+        transaction.execute_batch(TABLES)?;
+        transaction.pragma_update(None, "user_version", VERSION)?;
+    }
+    // Reading one row finds out about tables that are not ours.
+    transaction.query_row("SELECT id, hint FROM work LIMIT 1", [], |_| Ok(())).optional()?;
+    transaction.commit()?;
+    Ok(connection)
+}
+
+impl Journal {
+    /// Opens the journal of a state directory, or begins one.
+    ///
+    /// # Errors
+    /// If the directory cannot be written.
+    pub fn open(state: &Path) -> Result<Self> {
+        let path = state.join("journal.sqlite");
+        fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(state)
+            .map_err(|error| EngineError::local("write to", state, error))?;
+        match connect(&path) {
+            Ok(connection) => Ok(Self { connection: connection.into(), path, put_aside: None }),
+            Err(error) if is_damage(&error) => {
+                let aside = put_aside(&path)
+                    .map_err(|error| EngineError::local("put aside", &path, error))?;
+                let connection = connect(&path).map_err(|error| failed(&path, &error))?;
+                Ok(Self { connection: connection.into(), path, put_aside: Some(aside) })
+            }
+            Err(error) => Err(failed(&path, &error)),
+        }
+    }
+
+    fn connection(&self) -> MutexGuard<'_, Connection> {
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn failed(&self, error: &rusqlite::Error) -> EngineError {
+        failed(&self.path, error)
+    }
+
+    /// Notes that work begins; the number of its entry.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn begin(&self, beginning: &Beginning<'_>) -> Result<i64> {
+        let connection = self.connection();
+        let Beginning { work, plan, store, machine, started } = *beginning;
+        let row = params![
+            work.word(),
+            plan,
+            store,
+            machine,
+            env!("CARGO_PKG_VERSION"),
+            own_process(),
+            started,
+            Outcome::Running.word(),
+        ];
+        let sql = "INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+        connection.execute(sql, row).map_err(|error| self.failed(&error))?;
+        Ok(connection.last_insert_rowid())
+    }
+
+    /// Notes how it ended.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn finish(&self, id: i64, ending: &Ending<'_>) -> Result<()> {
+        let mut connection = self.connection();
+        let write = |connection: &mut Connection| {
+            let transaction = connection.transaction()?;
+            let (files, bytes) = (&ending.files, &ending.bytes);
+            let number = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
+            transaction.execute(
+                "UPDATE work SET ended = ?2, outcome = ?3, snapshot = ?4, new = ?5, changed = ?6, gone = ?7, same = ?8, skipped = ?9, bytes_read = ?10, bytes_new = ?11, bytes_stored = ?12, exceptions = ?13, words = ?14, hint = ?15 WHERE id = ?1",
+                params![
+                    id, ending.ended, ending.outcome.word(), ending.snapshot,
+                    number(files.new), number(files.changed), number(files.gone), number(files.same),
+                    number(files.skipped), number(bytes.read), number(bytes.new), number(bytes.stored),
+                    number(ending.exception_count), ending.words, ending.hint,
+                ],
+            )?;
+            let mut add = transaction
+                .prepare("INSERT INTO exception (work, path, reason) VALUES (?1, ?2, ?3)")?;
+            for exception in ending.exceptions {
+                add.execute(params![id, exception.path, exception.reason])?;
+            }
+            drop(add);
+            transaction.commit()
+        };
+        write(&mut connection).map_err(|error| self.failed(&error))
+    }
+
+    /// The newest entries, newest first: of one plan, or of everything.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn entries(&self, plan: Option<&str>, limit: usize) -> Result<Vec<JournalEntry>> {
+        self.settle()?;
+        let connection = self.connection();
+        let read = || {
+            let mut select = connection.prepare(
+                "SELECT id, kind, plan, store, machine, started, ended, outcome, snapshot, new, changed, gone, same, skipped, bytes_read, bytes_new, bytes_stored, exceptions, words, hint FROM work WHERE ?1 IS NULL OR plan = ?1 ORDER BY started DESC, id DESC LIMIT ?2",
+            )?;
+            let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+            select.query_map(params![plan, limit], entry)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        read().map_err(|error| self.failed(&error))
+    }
+
+    /// The exceptions an entry has kept.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn exceptions(&self, id: i64) -> Result<Vec<Exception>> {
+        let connection = self.connection();
+        let read = || {
+            let mut select = connection
+                .prepare("SELECT path, reason FROM exception WHERE work = ?1 ORDER BY rowid")?;
+            let row = |row: &Row<'_>| Ok(Exception { path: row.get(0)?, reason: row.get(1)? });
+            select.query_map([id], row)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        read().map_err(|error| self.failed(&error))
+    }
+
+    /// Entries of processes that ended without a word are interrupted ones.
+    fn settle(&self) -> Result<()> {
+        let connection = self.connection();
+        let settle = || {
+            let mut select =
+                connection.prepare("SELECT id, process FROM work WHERE outcome = 'running'")?;
+            let open = select
+                .query_map([], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)))?
+                .collect::<rusqlite::Result<Vec<_>>>()?;
+            for (id, process) in open.into_iter().filter(|(_, process)| !is_alive(process)) {
+                let words = format!(
+                    "process {} ended without a word",
+                    process.split(' ').next().unwrap_or_default()
+                );
+                connection.execute(
+                    "UPDATE work SET outcome = 'interrupted', words = ?2 WHERE id = ?1 AND outcome = 'running'",
+                    params![id, words],
+                )?;
+            }
+            Ok(())
+        };
+        settle().map_err(|error: rusqlite::Error| self.failed(&error))
+    }
+}
+
+fn entry(row: &Row<'_>) -> rusqlite::Result<JournalEntry> {
+    let number = |column: usize| Ok::<_, rusqlite::Error>(row.get::<_, i64>(column)?.max(0) as u64);
+    let word = |column: usize| row.get::<_, String>(column);
+    Ok(JournalEntry {
+        id: row.get(0)?,
+        // A newer version may know more kinds; they are shown as the nearest thing there is.
+        work: Work::of_word(&word(1)?).unwrap_or(Work::Run),
+        plan: row.get(2)?,
+        store: row.get(3)?,
+        machine: row.get(4)?,
+        started: row.get(5)?,
+        ended: row.get(6)?,
+        outcome: Outcome::of_word(&word(7)?).unwrap_or(Outcome::Failed),
+        snapshot: row.get(8)?,
+        files: FileCounts {
+            new: number(9)?,
+            changed: number(10)?,
+            gone: number(11)?,
+            same: number(12)?,
+            skipped: number(13)?,
+        },
+        bytes: ByteCounts { read: number(14)?, new: number(15)?, stored: number(16)? },
+        exception_count: number(17)?,
+        words: row.get(18)?,
+        hint: row.get(19)?,
+    })
+}
+
+fn failed(path: &Path, error: &rusqlite::Error) -> EngineError {
+    EngineError::Journal { path: path.to_owned(), why: error.to_string() }
+}
+
+/// Whether the file is no journal, as against one that cannot be reached.
+fn is_damage(error: &rusqlite::Error) -> bool {
+    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase, Unknown};
+    matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase | Unknown))
+}
+
+fn put_aside(path: &Path) -> io::Result<PathBuf> {
+    let number = (1..).map(|number| path.with_extension(format!("damaged-{number}")));
+    let aside = number.into_iter().find(|aside| !aside.exists()).unwrap_or_default();
+    fs::rename(path, &aside)?;
+    for side in ["sqlite-wal", "sqlite-shm"] {
+        match fs::remove_file(path.with_extension(side)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+    }
+    Ok(aside)
+}
+
+/// This process: its number, and when it started, since numbers are used again.
+fn own_process() -> String {
+    let number = std::process::id();
+    format!("{number} {}", start_of(number).unwrap_or_default())
+}
+
+fn is_alive(process: &str) -> bool {
+    let Some((number, start)) = process.split_once(' ') else { return false };
+    number.parse().ok().and_then(start_of).is_some_and(|now| now == start)
+}
+
+/// When a process started, in ticks since the machine did (`proc(5)`), with that machine's start.
+fn start_of(number: u32) -> Option<String> {
+    let stat = fs::read_to_string(format!("/proc/{number}/stat")).ok()?;
+    let ticks = stat.rsplit_once(')')?.1.split_whitespace().nth(19)?.to_owned();
+    let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+    Some(format!("{ticks} {}", boot.trim()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn beginning(plan: &str, started: i64) -> Beginning<'_> {
+        Beginning { work: Work::Run, plan: Some(plan), store: "oak", machine: "hut", started }
+    }
+
+    #[test]
+    fn what_is_written_is_read_again_newest_first() {
+        let state = tempfile::tempdir().expect("a directory");
+        let journal = Journal::open(state.path()).expect("a journal");
+        let first = journal.begin(&beginning("readings", 1000)).expect("begins");
+        let exceptions = [Exception { path: b"/srv/\xff".to_vec(), reason: "refused".to_owned() }];
+        let ending = Ending {
+            snapshot: Some([7; 16]),
+            files: FileCounts { new: 3, skipped: 1, ..FileCounts::default() },
+            exception_count: 1,
+            exceptions: &exceptions,
+            ..Ending::at(2000, Outcome::Exceptions)
+        };
+        journal.finish(first, &ending).expect("ends");
+        journal.begin(&beginning("ringing", 3000)).expect("begins");
+        drop(journal);
+        let journal = Journal::open(state.path()).expect("opens again");
+        let all = journal.entries(None, 10).expect("entries");
+        let shown: Vec<_> =
+            all.iter().map(|entry| (entry.plan.as_deref(), entry.outcome)).collect();
+        assert_eq!(
+            shown,
+            [(Some("ringing"), Outcome::Running), (Some("readings"), Outcome::Exceptions)]
+        );
+        assert_eq!(
+            (all[1].files.new, all[1].snapshot, all[1].ended),
+            (3, Some([7; 16]), Some(2000))
+        );
+        assert_eq!(journal.exceptions(first).expect("exceptions"), exceptions);
+        assert_eq!(journal.entries(Some("readings"), 10).expect("entries").len(), 1);
+        assert_eq!(journal.entries(None, 1).expect("entries").len(), 1);
+    }
+
+    #[test]
+    fn a_process_that_ended_without_a_word_was_interrupted() {
+        let state = tempfile::tempdir().expect("a directory");
+        let journal = Journal::open(state.path()).expect("a journal");
+        let id = journal.begin(&beginning("readings", 1000)).expect("begins");
+        let mut child = std::process::Command::new("true").spawn().expect("starts");
+        let dead = format!("{} 1 x", child.id());
+        child.wait().expect("ends");
+        journal
+            .connection()
+            .execute("UPDATE work SET process = ?1 WHERE id = ?2", params![dead, id])
+            .expect("updates");
+        let entry = journal.entries(None, 1).expect("entries").remove(0);
+        assert_eq!(entry.outcome, Outcome::Interrupted);
+        assert!(entry.words.expect("words").contains("ended without a word"));
+    }
+
+    #[test]
+    fn a_damaged_journal_is_put_aside_and_a_new_one_begun() {
+        let state = tempfile::tempdir().expect("a directory");
+        for (number, rubbish) in
+            [vec![b'x'; 9000], b"SQLite format 3\0rubbish".repeat(500)].iter().enumerate()
+        {
+            fs::write(state.path().join("journal.sqlite"), rubbish).expect("writes");
+            let journal = Journal::open(state.path()).expect("a new journal");
+            let aside = journal.put_aside.clone().expect("the old one is kept");
+            assert_eq!(&fs::read(&aside).expect("reads"), rubbish, "{number}");
+            journal.begin(&beginning("readings", 1)).expect("begins");
+            assert_eq!(journal.entries(None, 10).expect("entries").len(), 1);
+        }
+    }
+}

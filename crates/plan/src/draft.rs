@@ -1,0 +1,160 @@
+//! Plans and stores being written: the text of their files.
+
+use std::path::{Path, PathBuf};
+
+use crate::plan::is_plan_name;
+
+/// A plan that is not saved yet.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PlanDraft {
+    /// Its name.
+    pub name: String,
+    /// What it is for; may be empty.
+    pub about: String,
+    /// Full paths.
+    pub sources: Vec<PathBuf>,
+    /// Name of the store.
+    pub store: String,
+    /// Lines of rules.
+    pub rules: Vec<String>,
+    /// When it is to run; may be empty.
+    pub schedule: String,
+}
+
+/// A store that is not saved yet.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct StoreDraft {
+    /// Its name.
+    pub name: String,
+    /// Its directory.
+    pub place: PathBuf,
+    /// The file its passphrase is kept in; asked for each time without one.
+    pub key_file: Option<PathBuf>,
+}
+
+impl PlanDraft {
+    /// The text of the plan's file.
+    ///
+    /// # Errors
+    /// If a path cannot stand in a text file.
+    pub fn text(&self) -> Result<String, String> {
+        let mut text = String::new();
+        if !self.about.is_empty() {
+            text.push_str(&format!("about   = {}\n", quoted(&self.about)));
+        }
+        let sources =
+            self.sources.iter().map(|source| quoted_path(source)).collect::<Result<Vec<_>, _>>()?;
+        text.push_str(&format!("sources = [{}]\n", sources.join(", ")));
+        text.push_str(&format!("store   = {}\n", quoted(&self.store)));
+        if !self.rules.is_empty() {
+            text.push_str(&format!("rules   = '''\n{}\n'''\n", self.rules.join("\n")));
+        }
+        if !self.schedule.is_empty() {
+            text.push_str(&format!("\n[schedule]\nrun = {}\n", quoted(&self.schedule)));
+        }
+        Ok(text)
+    }
+
+    /// A name for a plan of these sources: the last part of the first, in letters a name may have.
+    #[must_use]
+    pub fn suggested_name(source: &Path) -> String {
+        let base = source.file_name().map_or("machine".into(), |name| name.to_string_lossy());
+        let mut name = String::new();
+        for c in base.to_lowercase().chars() {
+            match c {
+                'a'..='z' | '0'..='9' | '-' | '_' => name.push(c),
+                _ if name.ends_with('-') || name.is_empty() => {}
+                _ => name.push('-'),
+            }
+        }
+        name.truncate(64);
+        let name = name.trim_end_matches('-');
+        if is_plan_name(name) { name.to_owned() } else { "plan".to_owned() }
+    }
+}
+
+impl StoreDraft {
+    /// The store's table in `stores.toml`.
+    ///
+    /// # Errors
+    /// If a path cannot stand in a text file.
+    pub fn text(&self) -> Result<String, String> {
+        let mut text = format!("[{}]\nplace = {}\n", self.name, quoted_path(&self.place)?);
+        if let Some(file) = &self.key_file {
+            text.push_str(&format!("passphrase = {{ file = {} }}\n", quoted_path(file)?));
+        }
+        Ok(text)
+    }
+}
+
+fn quoted_path(path: &Path) -> Result<String, String> {
+    let text = path.to_str();
+    let text =
+        text.ok_or_else(|| format!("{} is not UTF-8 and cannot stand in a plan", path.display()))?;
+    if text.contains("${") || text.starts_with('~') {
+        return Err(format!("{text} holds what a plan would expand"));
+    }
+    Ok(quoted(text))
+}
+
+/// A TOML basic string.
+fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            c if c.is_control() => out.push_str(&format!("\\u{:04X}", u32::from(c))),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{parse_plan, parse_stores};
+    use proptest::prelude::*;
+
+    #[test]
+    fn names_are_suggested_from_paths() {
+        for (path, name) in [
+            ("/srv/Readings", "readings"),
+            ("/srv/Årets bilder (nye)", "rets-bilder-nye"),
+            ("/", "machine"),
+            ("/srv/§§", "plan"),
+        ] {
+            assert_eq!(PlanDraft::suggested_name(Path::new(path)), name);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_drafted_is_read_back(
+            about in "\\PC{0,20}", parts in proptest::collection::vec("[^/\0$~\\pC]{1,12}", 1..4), control in any::<bool>(),
+        ) {
+            prop_assume!(parts.iter().all(|part| part != "." && part != ".."));
+            let tail = if control { "/a\tb\"c\\d" } else { "" };
+            let source = PathBuf::from(format!("/{}{tail}", parts.join("/")));
+            let draft = PlanDraft {
+                name: "readings".to_owned(), about: about.clone(), sources: vec![source.clone()], store: "oak".to_owned(),
+                rules: vec!["skip *.part".to_owned(), "take *.csv".to_owned()], schedule: "daily at 21:40".to_owned(),
+            };
+            let nothing = |_: &str| None;
+            let text = draft.text().expect("a text");
+            let (plan, problems) = parse_plan("readings", "f", &text, &nothing, ["oak"]);
+            prop_assert_eq!(problems, vec![]);
+            let plan = plan.expect("a plan");
+            prop_assert_eq!(plan.sources, vec![source.clone()]);
+            prop_assert_eq!(plan.about.unwrap_or_default(), about);
+            prop_assert_eq!(plan.rules.rules().len(), 2);
+            prop_assert!(plan.schedule.is_some());
+            let store = StoreDraft { name: "oak".to_owned(), place: source.clone(), key_file: Some(source.clone()) };
+            let stores = parse_stores("f", &store.text().expect("a text"), &nothing);
+            prop_assert_eq!(stores.problems, vec![]);
+            let place = crate::PlaceSpec::Directory(source);
+            prop_assert_eq!(&stores.fine["oak"].place, &place);
+        }
+    }
+}

@@ -1,0 +1,72 @@
+//! `demo`: the made-up station on Fennick Ridge, with six weeks of nights behind it.
+
+mod build;
+mod compare;
+mod story;
+
+use std::{io, path::Path, path::PathBuf};
+
+use clap::Args;
+use skellin_engine::{Configuration, Folders};
+
+use super::{context::Context, error::CliError, output};
+use crate::exit::Exit;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin demo\n  skellin demo --dir /tmp/ridge\n  skellin demo --headless\n\nThe same directory can be opened again and goes on from where it was left."
+)]
+pub(super) struct DemoArgs {
+    /// Where to build it; a new temporary directory otherwise
+    #[arg(long, value_name = "DIR")]
+    dir: Option<PathBuf>,
+    /// Tell the whole story of a backup as text, and end
+    #[arg(long, conflicts_with = "build_only")]
+    headless: bool,
+    /// Build it, but do not open the application
+    #[arg(long)]
+    build_only: bool,
+}
+
+/// The demo's secret; it guards nothing.
+const PASSPHRASE: &str = "gulls over the ridge";
+
+pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError> {
+    let folder = match &args.dir {
+        Some(folder) => std::path::absolute(folder).map_err(|error| failed(folder, &error))?,
+        None => std::env::temp_dir().join(format!("skellin-demo-{}", std::process::id())),
+    };
+    if args.headless {
+        return story::tell(context, &folder, args.dir.is_none());
+    }
+    let folders = folders(&folder);
+    if !folders.config.join("stores.toml").exists() {
+        build::build(context, &folder, &folders)?;
+    }
+    if !context.global.quiet {
+        output::line(format!("The station's world is in {}", folder.display()));
+        output::line(format!(
+            "Commands find it with: export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache",
+            folder.display()
+        ));
+    }
+    if args.build_only {
+        return Ok(Exit::Done);
+    }
+    Ok(crate::tui::open(Configuration::load(folders)?)?)
+}
+
+fn folders(folder: &Path) -> Folders {
+    Folders {
+        config: folder.join("config"),
+        state: folder.join("state"),
+        cache: folder.join("cache"),
+    }
+}
+
+fn failed(path: &Path, error: &io::Error) -> CliError {
+    CliError::failed(
+        format!("the demo could not write {}: {error}", path.display()),
+        Some("choose another directory with --dir".to_owned()),
+    )
+}
