@@ -4,6 +4,16 @@ use std::path::{Path, PathBuf};
 
 use crate::plan::is_plan_name;
 
+/// What the three forms of a backup are for.
+pub const FORMS: [(&str, &str); 3] = [
+    (
+        "snapshots",
+        "every state of every night, deduplicated, compressed and encrypted; what most plans want",
+    ),
+    ("mirror", "a plain readable copy of the tree as it is now (not in this version yet)"),
+    ("archive", "a dated tar file, to be handed over or put away (not in this version yet)"),
+];
+
 /// A plan that is not saved yet.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PlanDraft {

@@ -14,7 +14,7 @@ mod secret;
 mod stores;
 mod when;
 
-pub use draft::{PlanDraft, StoreDraft};
+pub use draft::{FORMS, PlanDraft, StoreDraft};
 pub use path::{Expand, PathProblem, expand};
 pub use plan::{Compress, Plan, is_plan_name, parse_plan};
 pub use problem::{Problem, Severity, nearest};

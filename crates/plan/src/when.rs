@@ -71,7 +71,9 @@ impl When {
         if text == "newest" {
             return Ok(Self::Newest);
         }
-        let moment = parse_absolute(text, zone).or_else(|| parse_ago(text, now, zone));
+        let moment = parse_absolute(text, zone)
+            .or_else(|| parse_ago(text, now, zone))
+            .or_else(|| parse_named(text, now, zone));
         moment.map(Self::At).ok_or_else(|| SpecError::Moment(text.to_owned()))
     }
 }
@@ -90,6 +92,59 @@ fn parse_absolute(text: &str, zone: &TimeZone) -> Option<Timestamp> {
     };
     let end = civil.checked_add(granularity).ok()?.to_zoned(zone.clone()).ok()?.timestamp();
     end.checked_sub(SignedDuration::from_nanos(1)).ok()
+}
+
+/// The end of a day, or of a minute of it.
+fn end_of(day: civil::Date, clock: Option<&str>, zone: &TimeZone) -> Option<Timestamp> {
+    let (civil, granularity) = match clock {
+        Some(clock) => {
+            let (hour, minute) = clock.split_once(':')?;
+            let time = civil::Time::new(hour.parse().ok()?, minute.parse().ok()?, 0, 0).ok()?;
+            (day.to_datetime(time), Span::new().minutes(1))
+        }
+        None => (day.to_datetime(civil::Time::midnight()), Span::new().days(1)),
+    };
+    let end = civil.checked_add(granularity).ok()?.to_zoned(zone.clone()).ok()?.timestamp();
+    end.checked_sub(SignedDuration::from_nanos(1)).ok()
+}
+
+/// `today`, `yesterday 21:40`, `10 nov`, `10 nov 2025 21:40`. Without a year it is the last such
+/// day that has begun.
+fn parse_named(text: &str, now: Timestamp, zone: &TimeZone) -> Option<Timestamp> {
+    const MONTHS: [&str; 12] =
+        ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+    let lower = text.to_lowercase();
+    let mut words: Vec<&str> = lower.split_whitespace().collect();
+    let clock = words.last().copied().filter(|word| word.contains(':'));
+    if clock.is_some() {
+        words.pop();
+    }
+    let today = now.to_zoned(zone.clone()).date();
+    let day = match words.as_slice() {
+        [] => today,
+        ["today"] => today,
+        ["yesterday"] => today.yesterday().ok()?,
+        [first, rest @ ..] => {
+            let (second, rest) = rest.split_first()?;
+            let (number, name) = match first.parse::<i8>() {
+                Ok(number) => (number, second),
+                Err(_) => (second.parse::<i8>().ok()?, first),
+            };
+            let is_name = |month: &&str| name.len() >= 3 && name.starts_with(*month);
+            let month = MONTHS.iter().position(|month| is_name(&month))?;
+            let month = i8::try_from(month + 1).ok()?;
+            match rest {
+                [] => {
+                    let this = civil::Date::new(today.year(), month, number).ok();
+                    let last = || civil::Date::new(today.year() - 1, month, number).ok();
+                    this.filter(|day| *day <= today).or_else(last)?
+                }
+                [year] => civil::Date::new(year.parse().ok()?, month, number).ok()?,
+                _ => return None,
+            }
+        }
+    };
+    end_of(day, clock, zone)
 }
 
 /// `3 days ago` and the like.
@@ -136,6 +191,14 @@ mod tests {
         assert_eq!(moment("2026-11-10T21:40:05Z"), "2026-11-10T21:40:05Z");
         assert_eq!(moment("3 days ago"), "2026-11-09T20:14:00Z");
         assert_eq!(moment("1 hour ago"), "2026-11-12T19:14:00Z");
+        assert_eq!(moment("yesterday"), "2026-11-11T22:59:59.999999999Z");
+        assert_eq!(moment("today 08:15"), "2026-11-12T07:15:59.999999999Z");
+        assert_eq!(moment("10 nov 21:40"), "2026-11-10T20:40:59.999999999Z");
+        assert_eq!(moment("December 24"), "2025-12-24T22:59:59.999999999Z");
+        assert_eq!(moment("1 feb 2024"), "2024-02-01T22:59:59.999999999Z");
+        for bad in ["31 feb", "10 no", "10 nov 25:00", "nov", "10 nov 2024 2025", "99999 nov"] {
+            assert!(moment(bad).contains("is no moment"), "{bad}");
+        }
         assert!(moment("2026-13-01").contains("is no moment"));
         assert!(moment("yesterday-ish").contains("is no moment"));
     }
@@ -155,7 +218,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_text_makes_it_panic(text in "([0-9]{1,20}|days|ago|[T:@ -]|\\PC){0,12}") {
+        fn no_text_makes_it_panic(text in "([0-9]{1,20}|days|ago|nov|[T:@ -]|\\PC){0,12}") {
             let _ = SnapshotSpec::parse(&text, Timestamp::now(), &TimeZone::UTC);
         }
     }

@@ -84,14 +84,21 @@ impl Ridge {
         let day = Day { root: &self.root, modified };
         self.measure(&day, night)?;
         self.keep_the_register(&day, night)?;
-        for folder in [
+        // Directories are dated by what happened in them: sketches were drawn on the first day.
+        let sketches = match night {
+            0 => Some("ringing/sketches"),
+            RENAMED => Some("ringing/drawings"),
+            _ => None,
+        };
+        let often = [
             "readings",
             "readings/2026",
             "readings/.cache",
             "mast-card",
             "ringing",
             "ringing/scans",
-        ] {
+        ];
+        for folder in often.into_iter().chain(sketches) {
             if self.root.join(folder).is_dir() {
                 File::open(self.root.join(folder))?.set_modified(modified)?;
             }

@@ -29,16 +29,6 @@ pub(super) enum PlanCommand {
     New(super::plan_new::NewArgs),
 }
 
-/// What the three forms of a backup are for.
-pub(crate) const FORMS: [(&str, &str); 3] = [
-    (
-        "snapshots",
-        "every state of every night, deduplicated, compressed and encrypted; what most plans want",
-    ),
-    ("mirror", "a plain readable copy of the tree as it is now (not in this version yet)"),
-    ("archive", "a dated tar file, to be handed over or put away (not in this version yet)"),
-];
-
 pub(super) fn plan(context: &Context, command: PlanCommand) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
     match command {

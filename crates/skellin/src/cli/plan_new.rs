@@ -8,9 +8,9 @@ use std::{
 use clap::Args;
 use serde_json::json;
 use skellin_engine::{Configuration, Draft, Passphrase, RunOptions, read_secret, trial_store};
-use skellin_plan::{PlanDraft, SecretSource, StoreDraft};
+use skellin_plan::{FORMS, PlanDraft, SecretSource, StoreDraft};
 
-use super::{context::Context, error::CliError, output, plan::FORMS, run};
+use super::{context::Context, error::CliError, output, run};
 use crate::exit::Exit;
 
 #[derive(Args)]

@@ -1,50 +1,71 @@
-//! Screens as buffers, at both sizes.
+//! Every screen and state as text, at both sizes.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, path::PathBuf};
 
-use crossbeam_channel::unbounded;
+use crossbeam_channel::{Receiver, unbounded};
 use ratatui::{
     Terminal,
     backend::TestBackend,
-    crossterm::event::{KeyCode, KeyEvent, KeyModifiers},
+    crossterm::event::{
+        KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
+    },
 };
-use skellin_engine::{Configuration, Exception, Folders, PlanFile, Progress, RestoreReport};
-use skellin_plan::{Stores, parse_plan};
+use skellin_engine::{
+    ByteCounts, Change, Configuration, Event, Exception, FileCounts, Folders, JournalEntry,
+    Outcome, PathChange, PlanFile, Progress, RestoreReport, RunReport, RunStatus, Work,
+};
+use skellin_plan::{Stores, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
 
 use crate::tui::{
-    dialog::{Dialog, RestoreDialog, Stage},
-    state::App,
+    app::{App, Cursor, Step},
     theme::Theme,
-    worker::{Report, Request, Row, SnapshotRow, Trouble},
+    worker::{
+        Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Request, Restored, Row,
+        RowFacts, StoreRow, Trouble, VersionRow,
+    },
 };
 
-const NOW: i64 = 1_794_500_000_000;
-const DAY: i64 = 86_400_000;
+/// Thu 12 Nov 2026 20:14 UTC.
+const NOW: i64 = 1_794_514_440_000;
+const HOUR: i64 = 3_600_000;
+const DAY: i64 = 24 * HOUR;
+/// 21:40 on the evening before.
+const EVENING: i64 = NOW - 22 * HOUR - 34 * 60_000;
 
-fn app(plans: &[&str]) -> (App, crossbeam_channel::Receiver<Request>) {
-    let plan = |name: &&str| {
-        let nothing = |_: &str| None;
-        let text = "sources = [\"/srv/ridge\"]\nstore = \"oak\"\n";
-        let (plan, problems) = parse_plan(name, "plan", text, &nothing, ["oak"]);
+fn configuration(plans: &[(&str, &str)]) -> Configuration {
+    let nothing = |_: &str| None;
+    let plan = |(name, schedule): &(&str, &str)| {
+        let text = format!("about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n");
+        let (plan, problems) = parse_plan(name, "plan", &text, &nothing, ["oak"]);
         PlanFile { name: (*name).to_owned(), path: "plan".into(), plan, problems }
     };
-    let folder = |name: &str| std::path::PathBuf::from("/etc/skellin").join(name);
-    let configuration = Configuration {
+    let folder = |name: &str| PathBuf::from("/etc/skellin").join(name);
+    let stores = match plans {
+        [] => Stores { fine: BTreeMap::new(), ..Stores::default() },
+        _ => parse_stores("stores.toml", "[oak]\nplace = \"/mnt/oak\"\n", &nothing),
+    };
+    Configuration {
         folders: Folders {
             config: "/etc/skellin".into(),
             state: folder("state"),
             cache: folder("cache"),
         },
-        stores: Stores { fine: BTreeMap::new(), ..Stores::default() },
+        stores,
         plans: plans.iter().map(plan).collect(),
-    };
+    }
+}
+
+fn app_of(plans: &[(&str, &str)]) -> (App, Receiver<Request>) {
     let (sender, requests) = unbounded();
-    let mut app = App::new(&configuration, sender);
-    app.now = NOW;
-    app.machine = "hut".to_owned();
+    let mut app = App::new(&configuration(plans), "hut".to_owned(), NOW, sender);
     app.theme = Theme::plain();
+    app.home = "/home/keeper".to_owned();
     (app, requests)
+}
+
+fn app() -> (App, Receiver<Request>) {
+    app_of(&[("readings", "daily at 21:40"), ("ringing", "every 4 days")])
 }
 
 fn draw(app: &mut App, columns: u16, rows: u16) -> Vec<String> {
@@ -56,206 +77,530 @@ fn draw(app: &mut App, columns: u16, rows: u16) -> Vec<String> {
     lines.map(|line| line.trim_end().to_owned()).collect()
 }
 
-fn snapshots(count: i64) -> Vec<SnapshotRow> {
-    let row = |number: i64| SnapshotRow {
-        id: RunId([number as u8; 16]),
-        started: NOW - (count - number) * DAY,
-        files: 48_211,
-        bytes: 6_800_000_000,
-        new_bytes: 222_000_000,
-        exceptions: u64::from(number == 1),
-    };
-    (0..count).map(row).collect()
+/// Both sizes, as text.
+fn both(app: &mut App) -> String {
+    let large = draw(app, 160, 44).join("\n");
+    let small = draw(app, 80, 24).join("\n");
+    assert!(!large.contains('\u{1b}') && !small.contains('\u{1b}'), "nothing speaks to the terminal");
+    format!("{large}\n{:=<160}\n{small}", "")
 }
 
-fn row(path: &str, kind: Kind, size: u64) -> Row {
-    let name = path.rsplit('/').next().unwrap_or_default().as_bytes().to_vec();
-    Row {
-        name,
-        path: path.as_bytes().to_vec(),
-        kind,
-        size,
-        files: 12,
-        modified: 1_794_400_000,
-        target: None,
+fn id(plan: u8, number: i64) -> RunId {
+    let mut id = [plan; 16];
+    id[8..].copy_from_slice(&number.to_be_bytes());
+    RunId(id)
+}
+
+/// Evenings with a snapshot, oldest first; a few are missing.
+fn evenings(plan: u8, count: i64) -> Vec<(RunId, i64)> {
+    (0..count)
+        .filter(|number| ![4, 9].contains(number))
+        .map(|number| (id(plan, number), EVENING - (count - 1 - number) * DAY))
+        .collect()
+}
+
+fn entry(number: i64, work: Work, plan: Option<&str>, started: i64, outcome: Outcome) -> JournalEntry {
+    let failed = matches!(outcome, Outcome::Failed);
+    JournalEntry {
+        id: number,
+        work,
+        plan: plan.map(str::to_owned),
+        store: "oak".to_owned(),
+        machine: "hut".to_owned(),
+        started,
+        ended: Some(started + 4200),
+        outcome,
+        snapshot: (outcome == Outcome::Done).then_some([1; 16]),
+        files: FileCounts { new: 3, changed: 12, gone: 1, same: 48_195, skipped: 4 },
+        bytes: ByteCounts { read: 9_000_000, new: 400_000, stored: 210_000 },
+        exception_count: u64::from(outcome == Outcome::Exceptions),
+        words: failed.then(|| "could not reach /mnt/oak: the place is not there".to_owned()),
+        hint: failed.then(|| "is the drive mounted?".to_owned()),
     }
 }
 
-fn press(app: &mut App, code: KeyCode) {
-    app.key(KeyEvent::new(code, KeyModifiers::NONE));
+fn listed(app: &mut App) {
+    let groups = vec![
+        Group { plan: "readings".to_owned(), machine: "hut".to_owned(), marks: evenings(1, 14) },
+        Group {
+            plan: "ringing".to_owned(),
+            machine: "hut".to_owned(),
+            marks: vec![(id(2, 0), EVENING - 8 * DAY), (id(2, 1), EVENING - 4 * DAY), (id(2, 2), EVENING)],
+        },
+    ];
+    app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(groups) });
+    let facts = |exceptions| Facts { files: 48_211, bytes: 6_800_000_000, new_bytes: 222_000_000, exceptions };
+    let all = evenings(1, 14).into_iter().enumerate().map(|(number, (id, _))| (id, facts(u64::from(number == 6) * 2)));
+    app.report(Report::Facts { store: "oak".to_owned(), facts: all.collect() });
+    app.report(Report::Facts { store: "oak".to_owned(), facts: (0..3).map(|number| (id(2, number), facts(0))).collect() });
+    let papers = vec![
+        (entry(5, Work::Verify, None, EVENING + HOUR, Outcome::Done), Vec::new()),
+        (entry(4, Work::Run, Some("readings"), EVENING, Outcome::Done), Vec::new()),
+        (entry(3, Work::Restore, Some("readings"), EVENING - 3 * DAY, Outcome::Done), Vec::new()),
+        (
+            entry(2, Work::Run, Some("readings"), EVENING - 6 * DAY, Outcome::Exceptions),
+            vec![Exception { path: b"/srv/readings/locked".to_vec(), reason: "permission was refused".to_owned() }],
+        ),
+        (entry(1, Work::Run, Some("readings"), EVENING - 9 * DAY, Outcome::Failed), Vec::new()),
+    ];
+    app.report(Report::Journal(Ok(papers)));
+    app.report(Report::Stores(vec![
+        StoreRow {
+            name: "oak".to_owned(),
+            place: "/mnt/oak".to_owned(),
+            state: Ok("ae288691".to_owned()),
+            usage: Some((172, 52_000_000)),
+            room: Some((78_000_000_000, 270_000_000_000)),
+        },
+        StoreRow {
+            name: "pier".to_owned(),
+            place: "/mnt/pier".to_owned(),
+            state: Err(trouble("could not reach /mnt/pier: the place is not there")),
+            usage: None,
+            room: None,
+        },
+    ]));
 }
 
-fn with_tree() -> (App, crossbeam_channel::Receiver<Request>) {
-    let (mut app, requests) = app(&["readings", "ringing"]);
-    app.report(Report::Plan { plan: "readings".to_owned(), snapshots: Ok(snapshots(6)) });
-    app.report(Report::Plan { plan: "ringing".to_owned(), snapshots: Ok(snapshots(3)) });
-    let rows = vec![
-        row("/srv/ridge", Kind::Directory, 6_800_000_000),
-        row("/srv/evil\u{1b}[2Jname", Kind::File, 5),
-    ];
-    app.report(Report::Directory { snapshot: RunId([5; 16]), path: None, rows: Ok(rows) });
+fn trouble(what: &str) -> Trouble {
+    Trouble { what: what.to_owned(), hint: Some("is the drive mounted?".to_owned()), passphrase: None }
+}
+
+fn row(name: &str, kind: Kind, size: u64, change: Change) -> Row {
+    let facts = RowFacts { size, files: 12, modified: NOW / 1000 - 7200, kind, change };
+    let target = (kind == Kind::Link).then(|| b"../elsewhere".to_vec());
+    Row { name: name.as_bytes().to_vec(), facts, target }
+}
+
+fn press(app: &mut App, code: KeyCode) -> Step {
+    app.key(KeyEvent::new(code, KeyModifiers::NONE))
+}
+
+fn type_text(app: &mut App, text: &str) {
+    text.chars().for_each(|c| drop(press(app, KeyCode::Char(c))));
+}
+
+/// In Was, at the newest snapshot of readings, with a directory open and a file selected.
+fn in_was() -> (App, Receiver<Request>) {
+    let (mut app, requests) = app();
+    listed(&mut app);
+    press(&mut app, KeyCode::Left);
+    give_tree(&mut app);
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Down);
+    let version = |number: i64, last: i64, size| VersionRow {
+        snapshot: id(1, number),
+        time: EVENING - (13 - number) * DAY,
+        last_seen: EVENING - (13 - last) * DAY,
+        size,
+        modified: NOW / 1000,
+        kind: Kind::File,
+    };
+    let versions = vec![version(0, 3, 1000), version(5, 8, 1800), version(10, 12, 1_800_000), version(13, 13, 1_850_000)];
+    app.report(Report::Versions { path: b"/srv/readings/notes.md".to_vec(), versions: Ok(versions) });
     (app, requests)
 }
 
-#[test]
-fn the_main_screen_at_both_sizes() {
-    for (columns, height) in [(160, 44), (80, 24)] {
-        let (mut app, _requests) = with_tree();
-        let screen = draw(&mut app, columns, height);
-        assert!(
-            screen[0].starts_with(
-                " Skellin  hut   ✓ 2 plans; the newest snapshot of each is at most 24 h old"
-            ),
-            "{}",
-            screen[0]
-        );
-        assert!(screen[2].starts_with("▌ readings") && screen[2].ends_with('┃'), "{}", screen[2]);
-        assert_eq!(screen[2].matches('●').count(), 5, "{}", screen[2]);
-        assert_eq!(screen[2].matches('▲').count(), 1, "exceptions have a shape of their own");
-        assert_eq!(screen[3].matches(['●', '▲']).count(), 3, "{}", screen[3]);
-        assert!(
-            screen[4].starts_with("─ Was ─ readings, ") && screen[4].contains("6 of 6 snapshots"),
-            "{}",
-            screen[4]
-        );
-        assert!(screen[5].contains("▸ ridge/") && screen[5].contains("6.3 GiB"), "{}", screen[5]);
-        assert!(screen[6].contains("evil\\u{1b}[2Jname"), "{}", screen[6]);
-        let hints = screen.last().expect("a line");
-        assert!(hints.contains("←→ time") && hints.contains("q close"), "{hints}");
-        assert!(screen.iter().all(|line| !line.contains('\u{1b}')));
+fn give_tree(app: &mut App) {
+    let (file, directory) = (Kind::File, Kind::Directory);
+    let roots: Batch = [row("/srv/readings", directory, 6_800_000_000, Change::Changed)].into_iter().collect();
+    app.report(Report::Rows { ticket: app.ticket, path: None, batch: roots, complete: true });
+    if app.tree.length() == 1 {
+        press(app, KeyCode::Enter);
     }
+    let rows: Batch = [
+        row("2026", directory, 900_000, Change::Changed),
+        row("evil\u{1b}[2Jname", file, 5, Change::New),
+        row("link", Kind::Link, 0, Change::Same),
+        row("notes.md", file, 1_850_000, Change::Changed),
+        row("register.csv", file, 4096, Change::Gone),
+    ]
+    .into_iter()
+    .collect();
+    app.report(Report::Rows { ticket: app.ticket, path: Some(b"/srv/readings".to_vec()), batch: rows, complete: true });
+    while app.tree.selected.as_deref() != Some(b"/srv/readings/notes.md") && app.tree.position() + 1 < app.tree.length() {
+        press(app, KeyCode::Down);
+    }
+    press(app, KeyCode::Up);
+    press(app, KeyCode::Up);
 }
 
 #[test]
-fn many_plans_and_snapshots_merge_and_scroll() {
+fn was() {
+    let (mut app, _requests) = in_was();
+    insta::assert_snapshot!("was", both(&mut app));
+    // The path stays selected where it is missing, and its last version is what is brought back.
+    press(&mut app, KeyCode::Left);
+    let rows: Batch = [row("/srv/readings", Kind::Directory, 1, Change::Same)].into_iter().collect();
+    app.report(Report::Rows { ticket: app.ticket, path: None, batch: rows, complete: true });
+    app.report(Report::Rows {
+        ticket: app.ticket,
+        path: Some(b"/srv/readings".to_vec()),
+        batch: Batch::default(),
+        complete: true,
+    });
+    assert!(draw(&mut app, 80, 24).join("\n").contains("/srv/readings/notes.md is not in this snapshot"));
+    press(&mut app, KeyCode::Char('b'));
+    let text = draw(&mut app, 80, 24).join("\n");
+    assert!(text.contains("Bring back /srv/readings/notes.md") && text.contains("Tue 10 Nov 2026 21:40"), "{text}");
+}
+
+#[test]
+fn along_the_ribbon_by_keys_and_mouse() {
+    let (mut app, requests) = app();
+    listed(&mut app);
+    let newest = EVENING;
+    press(&mut app, KeyCode::Left);
+    assert_eq!(app.cursor, Cursor::Was(newest));
+    press(&mut app, KeyCode::Left);
+    assert_eq!(app.cursor, Cursor::Was(newest - DAY));
+    press(&mut app, KeyCode::Char('.'));
+    assert_eq!(app.cursor, Cursor::Was(newest), "a day later");
+    app.key(KeyEvent::new(KeyCode::Left, KeyModifiers::SHIFT));
+    press(&mut app, KeyCode::Tab);
+    assert_eq!((app.lane, app.cursor), (1, Cursor::Was(newest - DAY)), "another plan, the same moment");
+    assert_eq!(app.current_mark().map(|(number, _)| number), Some(1));
+    press(&mut app, KeyCode::BackTab);
+    press(&mut app, KeyCode::Home);
+    assert_eq!(app.cursor, Cursor::Was(newest - 13 * DAY));
+    press(&mut app, KeyCode::Char('n'));
+    assert_eq!(app.cursor, Cursor::Is);
+    press(&mut app, KeyCode::Right);
+    let Cursor::Will(tonight) = app.cursor else { panic!("there is a run to come") };
+    assert_eq!(tonight, newest + DAY);
+    press(&mut app, KeyCode::Left);
+    assert_eq!(app.cursor, Cursor::Is);
+    // A typed moment, and a click on a mark.
+    press(&mut app, KeyCode::Char('g'));
+    type_text(&mut app, "3 days ago");
+    press(&mut app, KeyCode::Enter);
+    assert_eq!(app.cursor, Cursor::Was(newest - 3 * DAY));
+    let screen = draw(&mut app, 160, 44);
+    let column = screen[2].chars().position(|c| c == '▲').expect("a snapshot with exceptions");
+    let click = |app: &mut App, kind, column: usize, row| {
+        app.mouse(MouseEvent { kind, column: column as u16, row, modifiers: KeyModifiers::NONE })
+    };
+    click(&mut app, MouseEventKind::Down(MouseButton::Left), column, 2);
+    let (_, mark) = app.current_mark().expect("a snapshot");
+    assert_eq!(mark.facts.map(|facts| facts.exceptions), Some(2));
+    click(&mut app, MouseEventKind::ScrollDown, column, 2);
+    assert_eq!(app.current_mark().map(|(number, _)| number), Some(7), "the wheel goes along the ribbon");
+    // A failed run is a stop of its own, and says what it was.
+    let failed = screen[2].chars().position(|c| c == '✕').expect("a failed run");
+    click(&mut app, MouseEventKind::Down(MouseButton::Left), failed, 2);
+    assert!(draw(&mut app, 160, 44).join("\n").contains("✕ a run failed on Mon 02 Nov 2026 21:40: could not reach /mnt/oak"));
+    click(&mut app, MouseEventKind::Down(MouseButton::Left), 3, 3);
+    assert_eq!(app.lane, 1, "a click on its name chooses a plan");
+    let asked = requests.try_iter().filter(|request| matches!(request, Request::Directory { .. })).count();
+    assert!(asked >= 8, "each snapshot's tree is asked for: {asked}");
+}
+
+#[test]
+fn zooming_merges_marks_into_counts_and_never_loses_any() {
     let names: Vec<String> = (0..20).map(|number| format!("plan-{number:02}")).collect();
-    let (mut app, _requests) = app(&names.iter().map(String::as_str).collect::<Vec<_>>());
-    for name in &names {
-        app.report(Report::Plan { plan: name.clone(), snapshots: Ok(snapshots(250)) });
+    let plans: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "daily at 21:40")).collect();
+    let (mut app, _requests) = app_of(&plans);
+    let marks = |plan: usize| (0..250).map(|number| (id(plan as u8, number), EVENING - (249 - number) * DAY)).collect();
+    let groups = names.iter().enumerate().map(|(plan, name)| Group { plan: name.clone(), machine: "hut".to_owned(), marks: marks(plan) });
+    app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(groups.collect()) });
+    insta::assert_snapshot!("many", both(&mut app));
+    for _ in 0..12 {
+        press(&mut app, KeyCode::Char('-'));
     }
-    let screen = draw(&mut app, 80, 24);
-    let lanes: Vec<_> = screen.iter().filter(|line| line.ends_with('┃')).collect();
-    assert!((5..=8).contains(&lanes.len()), "{screen:#?}");
-    assert!(
-        lanes[0].contains(['5', '6', '7', '8', '9', '+', '4', '3']),
-        "marks merge into counts: {}",
-        lanes[0]
-    );
+    // At ten years all 250 stand in few cells.
+    let lane = draw(&mut app, 160, 44)[2].clone();
+    let sum: u64 = lane.split(|c: char| !c.is_ascii_digit()).skip(2).filter_map(|number| number.parse::<u64>().ok()).sum();
+    let single = lane.matches('●').count() as u64;
+    assert_eq!(sum + single, 250, "{lane}");
     for _ in 0..15 {
         press(&mut app, KeyCode::Tab);
     }
-    let screen = draw(&mut app, 80, 24);
-    assert!(screen.iter().any(|line| line.starts_with("▌ plan-15")), "{screen:#?}");
-    press(&mut app, KeyCode::BackTab);
-    press(&mut app, KeyCode::Char('+'));
-    let screen = draw(&mut app, 80, 24);
-    assert!(screen.iter().any(|line| line.starts_with("▌ plan-14")));
+    assert!(draw(&mut app, 80, 24).iter().any(|line| line.starts_with("▌ plan-15")));
 }
 
 #[test]
-fn every_state_says_what_is_and_what_to_do() {
-    let (mut empty, _requests) = app(&[]);
-    let text = draw(&mut empty, 80, 24).join("\n");
-    assert!(
-        text.contains("There is no plan yet") && text.contains("/etc/skellin/stores.toml"),
-        "{text}"
-    );
-    let (mut app, _requests) = app(&["readings"]);
-    assert!(draw(&mut app, 80, 24).join("\n").contains("opening the store …"));
-    app.report(Report::Plan { plan: "readings".to_owned(), snapshots: Ok(Vec::new()) });
-    let text = draw(&mut app, 80, 24).join("\n");
-    assert!(
-        text.contains("○ readings has no snapshot yet") && text.contains("skellin run readings"),
-        "{text}"
-    );
-    let trouble = Trouble {
-        what: "the place is away".to_owned(),
-        hint: Some("plug it in".to_owned()),
-        passphrase: None,
+fn is_from_rest_to_the_end_of_a_run() {
+    let (mut app, requests) = app();
+    listed(&mut app);
+    insta::assert_snapshot!("is", both(&mut app));
+    press(&mut app, KeyCode::Char('r'));
+    let job = requests
+        .try_iter()
+        .find_map(|request| match request {
+            Request::Run { job, plan, dry_run: false, .. } if plan == "readings" => Some(job),
+            _ => None,
+        })
+        .expect("a run was asked for");
+    let progress = Progress {
+        files: 12_345,
+        total_files: Some(48_211),
+        bytes: 2_100_000_000,
+        total_bytes: Some(6_800_000_000),
+        read: 180_000_000,
+        rate: 90_000_000.0,
+        left: Some(std::time::Duration::from_secs(52)),
+        path: b"/srv/readings/2026/tide-gauge-04.csv".to_vec(),
+        exceptions: 1,
     };
-    app.report(Report::Plan { plan: "readings".to_owned(), snapshots: Err(trouble.clone()) });
+    app.report(Report::Event { job, event: Event::Progress(progress) });
+    let exception = Exception { path: b"/srv/readings/locked".to_vec(), reason: "permission was refused".to_owned() };
+    app.report(Report::Event { job, event: Event::Exception(exception.clone()) });
+    insta::assert_snapshot!("is-running", both(&mut app));
+    assert_eq!(press(&mut app, KeyCode::Char('q')), Step::GoOn);
+    insta::assert_snapshot!("closing", both(&mut app));
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char('x'));
+    assert!(app.under_way()[0].1.is_cancelled());
+    let path = |path: &str, change, rule| PathChange { path: path.as_bytes().to_vec(), change, size: 4096, rule };
+    let report = RunReport {
+        run: None,
+        snapshot: None,
+        dry_run: true,
+        status: RunStatus::Exceptions,
+        started: NOW,
+        ended: NOW + 800,
+        files: FileCounts { new: 1, changed: 1, gone: 1, same: 48_208, skipped: 1 },
+        bytes: ByteCounts { read: 8192, new: 0, stored: 0 },
+        total_bytes: 6_800_000_000,
+        sockets: 0,
+        exception_count: 1,
+        exceptions: vec![exception],
+        paths: vec![
+            path("/srv/readings/new.csv", Change::New, None),
+            path("/srv/readings/notes.md", Change::Changed, None),
+            path("/srv/readings/register.csv", Change::Gone, None),
+            path("/srv/readings/x.part", Change::Skipped, Some(0)),
+        ],
+    };
+    app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report.clone()))) });
+    app.now = NOW;
+    assert!(requests.try_iter().any(|request| matches!(request, Request::Open { .. })), "its mark is looked for");
+    press(&mut app, KeyCode::Char('d'));
+    let Some(Request::Run { job, dry_run: true, .. }) = requests.try_iter().last() else { panic!("a dry run") };
+    app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report))) });
+    app.now = NOW;
+    insta::assert_snapshot!("is-rehearsed", both(&mut app));
+    press(&mut app, KeyCode::Char('r'));
+    let Some(Request::Run { job, .. }) = requests.try_iter().last() else { panic!("a run") };
+    app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("could not reach /mnt/oak: the place is not there"))) });
+    app.now = NOW;
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(
-        text.contains("✗ readings: the place is away") && text.contains("→ plug it in"),
-        "{text}"
-    );
-    app.report(Report::Plan { plan: "readings".to_owned(), snapshots: Ok(snapshots(2)) });
-    assert!(draw(&mut app, 80, 24).join("\n").contains("reading …"));
-    app.report(Report::Directory { snapshot: RunId([1; 16]), path: None, rows: Err(trouble) });
-    assert!(draw(&mut app, 80, 24).join("\n").contains("→ plug it in"));
+    assert!(text.contains("✕ The run failed: could not reach /mnt/oak") && text.contains("→ is the drive mounted?"), "{text}");
+    // Closing while it goes on: it is stopped first, and the end of it closes.
+    press(&mut app, KeyCode::Char('r'));
+    let Some(Request::Run { job, cancel, .. }) = requests.try_iter().last() else { panic!("a run") };
+    press(&mut app, KeyCode::Char('q'));
+    assert_eq!(press(&mut app, KeyCode::Char('s')), Step::GoOn);
+    assert!(cancel.is_cancelled() && draw(&mut app, 80, 24).join("\n").contains("It is being stopped"));
+    assert_eq!(app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("stopped"))) }), Step::Close);
+}
+
+#[test]
+fn will_and_the_lists() {
+    let (mut app, _requests) = app();
+    listed(&mut app);
+    press(&mut app, KeyCode::Right);
+    insta::assert_snapshot!("will", both(&mut app));
+    for (key, name) in [('s', "stores"), ('j', "journal"), ('p', "proof")] {
+        press(&mut app, KeyCode::Char(key));
+        insta::assert_snapshot!(name, both(&mut app));
+    }
+    press(&mut app, KeyCode::Char('j'));
+    for _ in 0..3 {
+        press(&mut app, KeyCode::Down);
+    }
+    assert!(draw(&mut app, 80, 24).join("\n").contains("/srv/readings/locked: permission was refused"));
+    press(&mut app, KeyCode::Esc);
+    assert!(draw(&mut app, 80, 24).join("\n").contains("─ Will ─ readings"));
+}
+
+#[test]
+fn help_and_finder() {
+    let (mut app, _requests) = app();
+    listed(&mut app);
+    press(&mut app, KeyCode::Char('?'));
+    let text = both(&mut app);
+    for binding in crate::tui::keys::BINDINGS {
+        assert!(text.contains(binding.says), "{}\n{text}", binding.says);
+    }
+    insta::assert_snapshot!("help", text);
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char('f'));
+    type_text(&mut app, "plan");
+    insta::assert_snapshot!("finder", both(&mut app));
+    type_text(&mut app, " ringing");
+    press(&mut app, KeyCode::Enter);
+    assert_eq!(app.lane, 1, "words lead to a plan");
+    press(&mut app, KeyCode::Char('f'));
+    type_text(&mut app, "3 days ago");
+    press(&mut app, KeyCode::Enter);
+    assert!(matches!(app.cursor, Cursor::Was(_)), "and to a moment");
+    press(&mut app, KeyCode::Char('f'));
+    type_text(&mut app, "what was run");
+    press(&mut app, KeyCode::Enter);
+    assert!(draw(&mut app, 80, 24).join("\n").contains("─ Journal ─"), "and to a deed");
+    press(&mut app, KeyCode::Char('g'));
+    insta::assert_snapshot!("go-to", both(&mut app));
+}
+
+#[test]
+fn a_look_into_a_file() {
+    let (mut app, requests) = in_was();
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Up);
+    let path = b"/srv/readings/notes.md".to_vec();
+    while app.tree.selected.as_ref() != Some(&path) {
+        press(&mut app, KeyCode::Down);
+    }
+    press(&mut app, KeyCode::Enter);
+    let Some(Request::Look { snapshot, .. }) = requests.try_iter().last() else { panic!("a look") };
+    let lines = (0..80).map(|line| format!("Day {line}: two terns seen.")).collect();
+    app.report(Report::Looked { path: path.clone(), snapshot, looked: Ok(Looked::Text { lines, more: true }) });
+    press(&mut app, KeyCode::PageDown);
+    insta::assert_snapshot!("look", both(&mut app));
+    app.report(Report::Looked { path, snapshot, looked: Ok(Looked::Binary { size: 9000, start: (0..80).collect() }) });
+    let text = draw(&mut app, 80, 24).join("\n");
+    assert!(text.contains("This is no text") && text.contains("40 41 42"), "{text}");
 }
 
 #[test]
 fn a_restore_is_asked_rehearsed_watched_and_concluded() {
-    let (mut app, requests) = with_tree();
+    let (mut app, requests) = in_was();
     press(&mut app, KeyCode::Char('b'));
     let text = draw(&mut app, 80, 24).join("\n");
-    for expected in ["Bring back /srv/ridge", "Where to", "First it is rehearsed", "Enter rehearse"]
-    {
+    for expected in ["Bring back /srv/readings", "Where to", "First it is rehearsed", "Enter rehearse"] {
         assert!(text.contains(expected), "{expected}\n{text}");
     }
     press(&mut app, KeyCode::Enter);
-    let ordered = requests
-        .try_iter()
-        .any(|request| matches!(request, Request::Restore(order) if order.dry_run));
-    assert!(ordered, "a rehearsal comes first");
+    let order = |requests: &Receiver<Request>| {
+        requests.try_iter().find_map(|request| match request {
+            Request::Restore(order) => Some(order),
+            _ => None,
+        })
+    };
+    let rehearsal = order(&requests).expect("an order");
+    assert!(rehearsal.dry_run, "a rehearsal comes first");
     let report = RestoreReport {
         restored: 12,
         bytes: 2048,
         left: 1,
         exceptions: vec![Exception {
-            path: b"/srv/ridge/x".to_vec(),
+            path: b"/srv/readings/x".to_vec(),
             reason: "its content is damaged".to_owned(),
         }],
         exception_count: 1,
         ..RestoreReport::default()
     };
-    app.report(Report::Restored { dry_run: true, report: Ok(report.clone()) });
-    let text = draw(&mut app, 80, 24).join("\n");
-    for expected in [
-        "nothing was written yet",
-        "12 paths, 2.0 KiB",
-        "1 path in the way",
-        "its content is damaged",
-    ] {
-        assert!(text.contains(expected), "{expected}\n{text}");
-    }
+    let restored = Restored {
+        report: report.clone(),
+        target: "/srv/readings".into(),
+        in_the_way: vec!["/srv/readings/notes.md".into()],
+    };
+    app.report(Report::Ended { job: rehearsal.job, end: JobEnd::Restore(Ok(Box::new(restored.clone()))) });
+    app.now = NOW;
+    insta::assert_snapshot!("restore", both(&mut app));
     press(&mut app, KeyCode::Enter);
+    let real = order(&requests).expect("an order");
+    assert!(!real.dry_run);
     let progress = Progress {
         bytes: 1024,
         total_bytes: Some(2048),
         rate: 512.0,
-        path: b"/srv/ridge/y".to_vec(),
+        path: b"/srv/readings/y".to_vec(),
         ..Progress::default()
     };
-    app.report(Report::Event(skellin_engine::Event::Progress(progress)));
+    app.report(Report::Event { job: real.job, event: Event::Progress(progress) });
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(
-        text.contains("████████████████████░░░░") && text.contains("1.0 KiB of 2.0 KiB, 512 B/s"),
-        "{text}"
-    );
+    assert!(text.contains("████████████████████░░░░") && text.contains("1.0 KiB of 2.0 KiB, 512 B/s"), "{text}");
     press(&mut app, KeyCode::Esc);
-    let Some(Dialog::Restore(RestoreDialog { stage: Stage::Working { cancel, .. }, .. })) =
-        &app.dialog
-    else {
-        panic!("it works")
-    };
-    assert!(cancel.is_cancelled(), "Esc stops it and waits for its end");
-    app.report(Report::Restored {
-        dry_run: false,
-        report: Ok(RestoreReport { interrupted: true, ..report }),
-    });
+    assert!(real.cancel.is_cancelled(), "Esc stops it and waits for its end");
+    let stopped = Restored { report: RestoreReport { interrupted: true, ..report }, ..restored };
+    app.report(Report::Ended { job: real.job, end: JobEnd::Restore(Ok(Box::new(stopped))) });
     assert!(draw(&mut app, 80, 24).join("\n").contains("Stopped. What is there is whole."));
     press(&mut app, KeyCode::Enter);
-    assert!(app.dialog.is_none());
+    assert!(app.panel.is_none());
 }
 
 #[test]
-fn the_help_lists_every_key() {
-    let (mut app, _requests) = with_tree();
-    press(&mut app, KeyCode::Char('?'));
-    let text = draw(&mut app, 80, 24).join("\n");
-    for binding in crate::tui::keys::BINDINGS {
-        assert!(text.contains(binding.says), "{}\n{text}", binding.says);
+fn every_trouble_says_what_to_do() {
+    let (mut empty, _requests) = app_of(&[]);
+    insta::assert_snapshot!("first", both(&mut empty));
+    for key in ['s', 'j', 'p'] {
+        press(&mut empty, KeyCode::Char(key));
+        empty.report(Report::Stores(Vec::new()));
+        empty.report(Report::Journal(Ok(Vec::new())));
+        assert!(draw(&mut empty, 80, 24).join("\n").contains("→ "), "{key}");
     }
+    let (mut app, _requests) = app();
+    assert!(draw(&mut app, 80, 24).join("\n").contains("opening the store …"));
+    let listing = |groups| Report::Listed { store: "oak".to_owned(), groups };
+    app.report(listing(Ok(Vec::new())));
+    let text = draw(&mut app, 80, 24).join("\n");
+    assert!(text.contains("○ readings has no snapshot yet") && text.contains("r runs the plan now"), "{text}");
+    app.report(listing(Err(trouble("could not reach /mnt/oak: the place is not there"))));
+    insta::assert_snapshot!("away", both(&mut app));
+    let wrong = Trouble { passphrase: Some(true), ..trouble("the passphrase opens no slot") };
+    app.report(listing(Err(wrong)));
+    insta::assert_snapshot!("passphrase", both(&mut app));
+    press(&mut app, KeyCode::Esc);
+    listed(&mut app);
+    press(&mut app, KeyCode::Left);
+    assert!(draw(&mut app, 80, 24).join("\n").contains("reading …"));
+    let ticket = app.ticket;
+    app.report(Report::NoRows { ticket, path: None, trouble: trouble("trees/12 is damaged") });
+    let text = draw(&mut app, 80, 24).join("\n");
+    assert!(text.contains("✕ trees/12 is damaged") && text.contains("→ is the drive mounted?"), "{text}");
+    app.put_cursor(Cursor::Was(1000));
+    assert!(draw(&mut app, 80, 24).join("\n").contains("There is no snapshot so early"));
+}
+
+#[test]
+fn a_plan_is_made_step_by_step() {
+    let (mut app, requests) = app_of(&[]);
+    press(&mut app, KeyCode::Char('a'));
+    let local = |name: &str, is_directory| Local { name: name.into(), is_directory, size: 900 };
+    let home = PathBuf::from("/home/keeper");
+    app.report(Report::Local(home, Ok(vec![local("readings", true), local("ringing", true), local("notes.md", false)])));
+    press(&mut app, KeyCode::Tab);
+    assert!(draw(&mut app, 80, 24).join("\n").contains("next: mark at least one path with Space"));
+    press(&mut app, KeyCode::Char(' '));
+    insta::assert_snapshot!("wizard-1", both(&mut app));
+    press(&mut app, KeyCode::Tab);
+    for text in ["", "oak", "/mnt/oak", "terns over the pier"] {
+        type_text(&mut app, text);
+        press(&mut app, KeyCode::Enter);
+    }
+    type_text(&mut app, "terns over");
+    assert!(draw(&mut app, 80, 24).join("\n").contains("next: the two passphrases differ"));
+    type_text(&mut app, " the pier");
+    insta::assert_snapshot!("wizard-2", both(&mut app));
+    press(&mut app, KeyCode::Tab);
+    press(&mut app, KeyCode::Down);
+    type_text(&mut app, "Series and notes");
+    insta::assert_snapshot!("wizard-3", both(&mut app));
+    press(&mut app, KeyCode::Tab);
+    let Some(Request::Check(draft)) = requests.try_iter().last() else { panic!("it is looked at") };
+    assert_eq!(draft.plan.name, "readings");
+    assert_eq!(draft.plan.sources, [PathBuf::from("/home/keeper/readings")]);
+    let store = draft.store.clone().expect("a new store");
+    let files = vec![
+        ("/etc/skellin/stores.toml, added at its end".to_owned(), store.text().expect("a text")),
+        ("/etc/skellin/plans/readings.toml".to_owned(), draft.plan.text().expect("a text")),
+    ];
+    let mut state = DraftState { files, ..DraftState::default() };
+    state.checked.plan = configuration(&[("readings", "daily at 21:40")]).plans.remove(0).plan;
+    app.report(Report::Checked(Box::new(state)));
+    insta::assert_snapshot!("wizard-4", both(&mut app));
+    press(&mut app, KeyCode::Char('d'));
+    assert!(matches!(requests.try_iter().last(), Some(Request::Rehearse { .. })));
+    press(&mut app, KeyCode::Enter);
+    let Some(Request::Save(_, Some(passphrase))) = requests.try_iter().last() else { panic!("it is saved") };
+    assert_eq!(*passphrase, b"terns over the pier");
+    app.report(Report::Saved(Err(trouble("could not write /etc/skellin"))));
+    assert!(draw(&mut app, 80, 24).join("\n").contains("✕ could not write /etc/skellin"));
+    app.report(Report::Saved(Ok(())));
+    assert!(app.panel.is_none());
+    app.report(Report::Configuration(Ok(Box::new(configuration(&[("readings", "daily at 21:40")])))));
+    assert!(draw(&mut app, 80, 24).join("\n").contains("─ Is ─ readings"), "it is shown where it can be run");
 }

@@ -1,170 +1,164 @@
-//! The one table of keys: it drives the handling, the hint line and the help.
+//! The one table of keys: it drives the handling, the hint line, the help and the finder.
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-/// What a key does on the main screen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// What can be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Action {
     Earlier,
     Later,
+    DayEarlier,
+    DayLater,
     Oldest,
-    Newest,
+    Now,
+    GoTo,
     NextPlan,
     PreviousPlan,
+    Closer,
+    Wider,
     Up,
     Down,
     PageUp,
     PageDown,
     Open,
-    Close,
+    Above,
+    Look,
+    EarlierVersion,
+    LaterVersion,
+    About,
     BringBack,
-    Closer,
-    Wider,
+    Rehearse,
+    Run,
+    Stop,
+    Stores,
+    Journal,
+    Proof,
+    Ribbon,
+    NewPlan,
+    Find,
     Reload,
     Help,
     Quit,
 }
 
+/// Where a key means something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Where {
+    Everywhere,
+    Was,
+    Is,
+    /// Was and Is and Will: wherever the ribbon leads.
+    Tenses,
+    /// Lists: Stores, Journal, Proof.
+    Lists,
+}
+
 /// A key and its meaning.
 pub(super) struct Binding {
-    pub keys: &'static [KeyCode],
+    pub keys: &'static [(KeyCode, KeyModifiers)],
     pub shown: &'static str,
     pub action: Action,
+    pub on: Where,
     pub says: &'static str,
-    /// Key and meaning as the hint line shows them, where there is room; empty if it does not.
+    /// What the hint line says, where there is room; empty if it does not.
     pub hint: &'static str,
 }
 
-/// All keys of the main screen.
+const NONE: KeyModifiers = KeyModifiers::NONE;
+const SHIFT: KeyModifiers = KeyModifiers::SHIFT;
+
+const fn binding(
+    keys: &'static [(KeyCode, KeyModifiers)],
+    shown: &'static str,
+    action: Action,
+    on: Where,
+    says: &'static str,
+    hint: &'static str,
+) -> Binding {
+    Binding { keys, shown, action, on, says, hint }
+}
+
+use KeyCode::{
+    BackTab, Backspace, Char, Down, End, Enter, Esc, Home, Left, PageDown, PageUp, Right, Tab, Up,
+};
+use Where::{Everywhere, Is, Lists, Tenses, Was};
+
+/// All keys.
 pub(super) const BINDINGS: &[Binding] = &[
-    Binding {
-        keys: &[KeyCode::Left],
-        shown: "←",
-        action: Action::Earlier,
-        says: "a snapshot earlier",
-        hint: "←→ time",
-    },
-    Binding {
-        keys: &[KeyCode::Right],
-        shown: "→",
-        action: Action::Later,
-        says: "a snapshot later",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Home],
-        shown: "Home",
-        action: Action::Oldest,
-        says: "the oldest snapshot",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::End],
-        shown: "End",
-        action: Action::Newest,
-        says: "the newest snapshot",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Tab],
-        shown: "Tab",
-        action: Action::NextPlan,
-        says: "next plan",
-        hint: "Tab next plan",
-    },
-    Binding {
-        keys: &[KeyCode::BackTab],
-        shown: "Shift-Tab",
-        action: Action::PreviousPlan,
-        says: "previous plan",
-        hint: "",
-    },
-    Binding { keys: &[KeyCode::Up], shown: "↑", action: Action::Up, says: "a path up", hint: "" },
-    Binding {
-        keys: &[KeyCode::Down],
-        shown: "↓",
-        action: Action::Down,
-        says: "a path down",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::PageUp],
-        shown: "PgUp",
-        action: Action::PageUp,
-        says: "a page up",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::PageDown],
-        shown: "PgDn",
-        action: Action::PageDown,
-        says: "a page down",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Enter, KeyCode::Char(' ')],
-        shown: "Enter",
-        action: Action::Open,
-        says: "open or close a directory",
-        hint: "Enter open",
-    },
-    Binding {
-        keys: &[KeyCode::Backspace],
-        shown: "Backspace",
-        action: Action::Close,
-        says: "to the directory above",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Char('b')],
-        shown: "b",
-        action: Action::BringBack,
-        says: "bring the path back",
-        hint: "b bring back",
-    },
-    Binding {
-        keys: &[KeyCode::Char('+'), KeyCode::Char('=')],
-        shown: "+",
-        action: Action::Closer,
-        says: "fewer days on the ribbon",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Char('-')],
-        shown: "-",
-        action: Action::Wider,
-        says: "more days on the ribbon",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Char('u')],
-        shown: "u",
-        action: Action::Reload,
-        says: "look again what is there",
-        hint: "",
-    },
-    Binding {
-        keys: &[KeyCode::Char('?')],
-        shown: "?",
-        action: Action::Help,
-        says: "all keys",
-        hint: "? all keys",
-    },
-    Binding {
-        keys: &[KeyCode::Char('q')],
-        shown: "q",
-        action: Action::Quit,
-        says: "close",
-        hint: "q close",
-    },
+    binding(&[(Left, NONE)], "←", Action::Earlier, Tenses, "to the snapshot or run before", "time"),
+    binding(&[(Right, NONE)], "→", Action::Later, Tenses, "to the next, to now, to what is to come", ""),
+    binding(&[(Left, SHIFT), (Char(','), NONE)], "Shift ←", Action::DayEarlier, Tenses, "a day earlier", ""),
+    binding(&[(Right, SHIFT), (Char('.'), NONE)], "Shift →", Action::DayLater, Tenses, "a day later", ""),
+    binding(&[(Home, NONE)], "Home", Action::Oldest, Tenses, "to the oldest snapshot", ""),
+    binding(&[(End, NONE), (Char('n'), NONE)], "n", Action::Now, Everywhere, "to now", "now"),
+    binding(&[(Char('g'), NONE)], "g", Action::GoTo, Everywhere, "to a moment you type", "go to a moment"),
+    binding(&[(Tab, NONE)], "Tab", Action::NextPlan, Tenses, "to the next plan", "next plan"),
+    binding(&[(BackTab, SHIFT), (BackTab, NONE)], "Shift Tab", Action::PreviousPlan, Tenses, "to the plan before", ""),
+    binding(&[(Char('+'), NONE), (Char('='), NONE)], "+", Action::Closer, Everywhere, "less time on the ribbon", ""),
+    binding(&[(Char('-'), NONE)], "-", Action::Wider, Everywhere, "more time on the ribbon", ""),
+    binding(&[(Up, NONE)], "↑", Action::Up, Everywhere, "a line up", ""),
+    binding(&[(Down, NONE)], "↓", Action::Down, Everywhere, "a line down", ""),
+    binding(&[(PageUp, NONE)], "PgUp", Action::PageUp, Everywhere, "a page up", ""),
+    binding(&[(PageDown, NONE)], "PgDn", Action::PageDown, Everywhere, "a page down", ""),
+    binding(&[(Enter, NONE), (Char(' '), NONE)], "Enter", Action::Open, Was, "open a directory, look into a file", "open"),
+    binding(&[(Backspace, NONE)], "Backspace", Action::Above, Was, "to the directory above", ""),
+    binding(&[(Char('l'), NONE)], "l", Action::Look, Was, "look into the file", ""),
+    binding(&[(Char('v'), NONE)], "v", Action::EarlierVersion, Was, "to the version of this path before", "version before"),
+    binding(&[(Char('V'), SHIFT), (Char('V'), NONE)], "V", Action::LaterVersion, Was, "to the version of this path after", ""),
+    binding(&[(Char('i'), NONE)], "i", Action::About, Was, "all about this path, with its versions", ""),
+    binding(&[(Char('b'), NONE)], "b", Action::BringBack, Was, "bring the path back", "bring back"),
+    binding(&[(Char('d'), NONE)], "d", Action::Rehearse, Is, "dry run: what would happen now", "dry run"),
+    binding(&[(Char('r'), NONE)], "r", Action::Run, Is, "run the plan now", "run"),
+    binding(&[(Char('x'), NONE)], "x", Action::Stop, Is, "stop the run", ""),
+    binding(&[(Char('s'), NONE)], "s", Action::Stores, Everywhere, "Stores: places, room, newest snapshots", "Stores"),
+    binding(&[(Char('j'), NONE)], "j", Action::Journal, Everywhere, "Journal: what was run and what it said", "Journal"),
+    binding(&[(Char('p'), NONE)], "p", Action::Proof, Everywhere, "Proof: copies, verifications, restores", "Proof"),
+    binding(&[(Esc, NONE)], "Esc", Action::Ribbon, Lists, "back to the ribbon", "back"),
+    binding(&[(Char('a'), NONE)], "a", Action::NewPlan, Everywhere, "add a plan, step by step", ""),
+    binding(&[(Char('f'), NONE)], "f", Action::Find, Everywhere, "find what to do, by typing words", "find"),
+    binding(&[(Char('u'), NONE)], "u", Action::Reload, Everywhere, "look again what is there", ""),
+    binding(&[(Char('?'), NONE), (Char('?'), SHIFT)], "?", Action::Help, Everywhere, "all keys", "keys"),
+    binding(
+        &[(Char('q'), NONE), (Char('c'), KeyModifiers::CONTROL)],
+        "q",
+        Action::Quit,
+        Everywhere,
+        "close",
+        "close",
+    ),
 ];
 
-/// What a key means, if anything.
-pub(super) fn action(key: KeyEvent) -> Option<Action> {
-    if key.modifiers.contains(KeyModifiers::CONTROL) {
-        return (key.code == KeyCode::Char('c')).then_some(Action::Quit);
+/// What the screen is, as far as keys are concerned.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    Was,
+    Is,
+    Will,
+    List,
+}
+
+impl Where {
+    /// Whether a key means something here.
+    pub fn holds(self, place: Place) -> bool {
+        match self {
+            Self::Everywhere => true,
+            Self::Was => place == Place::Was,
+            Self::Is => place == Place::Is,
+            Self::Tenses => place != Place::List,
+            Self::Lists => place == Place::List,
+        }
     }
-    BINDINGS.iter().find(|binding| binding.keys.contains(&key.code)).map(|binding| binding.action)
+}
+
+/// What a key means here, if anything.
+pub(super) fn action(key: KeyEvent, place: Place) -> Option<Action> {
+    let pressed = |(code, modifiers): &(KeyCode, KeyModifiers)| {
+        *code == key.code && *modifiers == key.modifiers
+    };
+    BINDINGS
+        .iter()
+        .find(|binding| binding.on.holds(place) && binding.keys.iter().any(pressed))
+        .map(|binding| binding.action)
 }
 
 #[cfg(test)]
@@ -172,11 +166,24 @@ mod tests {
     use super::*;
 
     #[test]
-    fn no_key_means_two_things() {
-        let mut all: Vec<_> = BINDINGS.iter().flat_map(|binding| binding.keys).collect();
-        let count = all.len();
-        all.sort_unstable_by_key(|key| format!("{key:?}"));
-        all.dedup();
-        assert_eq!(all.len(), count);
+    fn no_key_means_two_things_in_one_place() {
+        for place in [Place::Was, Place::Is, Place::Will, Place::List] {
+            let here = BINDINGS.iter().filter(|binding| binding.on.holds(place));
+            let mut all: Vec<String> =
+                here.flat_map(|binding| binding.keys).map(|key| format!("{key:?}")).collect();
+            let count = all.len();
+            all.sort_unstable();
+            all.dedup();
+            assert_eq!(all.len(), count, "{place:?}");
+        }
+    }
+
+    #[test]
+    fn every_action_has_one_line_in_the_table() {
+        let mut actions: Vec<_> = BINDINGS.iter().map(|binding| binding.action).collect();
+        let count = actions.len();
+        actions.sort_unstable_by_key(|action| format!("{action:?}"));
+        actions.dedup();
+        assert_eq!(actions.len(), count);
     }
 }

@@ -1,18 +1,24 @@
 //! The full-screen application: state, messages, update, view. Everything slow happens on the
-//! worker's thread and comes back as a message.
+//! worker's threads and comes back as a message.
 
-mod dialog;
+mod acts;
+mod app;
 mod draw;
+mod hits;
 mod keys;
+mod lanes;
+mod panels;
+mod reports;
 mod ribbon;
-mod scale;
-mod state;
+mod screens;
 mod terminal;
 mod theme;
 mod tree;
 mod worker;
 
-use crossbeam_channel::{Receiver, Sender, unbounded};
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
@@ -21,32 +27,40 @@ use signal_hook::{
 use skellin_engine::{Configuration, EngineError};
 
 use crate::exit::Exit;
-use state::{App, Step};
+use app::{App, Step};
 use terminal::Terminal;
+
+/// The clock on the screen goes on after this time, also if nothing happens.
+const MINUTE: Duration = Duration::from_secs(20);
+/// While something is under way it goes on more often.
+const SECOND: Duration = Duration::from_secs(1);
+/// Messages are taken for this long before the next frame.
+const FRAME: Duration = Duration::from_millis(8);
 
 /// What the application hears of.
 pub(crate) enum Message {
-    /// Keys, size, pasted text.
+    /// Keys, mouse, size, pasted text.
     Input(Event),
     /// Something the worker has done.
-    Work(worker::Report),
+    Work(Box<worker::Report>),
     /// The process is asked to end.
     Signal(i32),
 }
 
-/// Opens the application, and returns when it is closed.
-pub(crate) fn open(configuration: Configuration) -> Result<Exit, EngineError> {
+/// Opens the application on a machine of this name, and returns when it is closed.
+pub(crate) fn open(configuration: Configuration, machine: String) -> Result<Exit, EngineError> {
     let failed =
         |source| EngineError::Local { what: "use the terminal", path: "/dev/tty".into(), source };
     let (sender, messages) = unbounded();
     let reports = sender.clone();
-    let worker = worker::start(configuration.clone(), move |report| {
-        reports.send(Message::Work(report)).is_ok()
+    let worker = worker::start(configuration.clone(), machine.clone(), move |report| {
+        reports.send(Message::Work(Box::new(report))).is_ok()
     });
     let mut terminal = Terminal::open().map_err(failed)?;
     watch_input(sender.clone());
     watch_signals(sender);
-    let mut app = App::new(&configuration, worker);
+    let now = jiff::Timestamp::now().as_millisecond();
+    let mut app = App::new(&configuration, machine, now, worker);
     let signal = run(&mut terminal, &mut app, &messages).map_err(failed)?;
     drop(terminal);
     Ok(match signal {
@@ -55,28 +69,44 @@ pub(crate) fn open(configuration: Configuration) -> Result<Exit, EngineError> {
     })
 }
 
-/// Draws, then takes all messages that wait, then draws again.
+/// Draws, then takes the messages that wait, then draws again.
 fn run(
     terminal: &mut Terminal,
     app: &mut App,
     messages: &Receiver<Message>,
 ) -> std::io::Result<Option<i32>> {
+    let mut signal = None;
     loop {
         terminal.draw(|frame| draw::frame(frame, app))?;
-        let Ok(first) = messages.recv() else { return Ok(None) };
-        for message in std::iter::once(first).chain(messages.try_iter()) {
+        let pause = if app.under_way().is_empty() { MINUTE } else { SECOND };
+        let first = match messages.recv_timeout(pause) {
+            Ok(first) => Some(first),
+            Err(RecvTimeoutError::Timeout) => {
+                app.tick(jiff::Timestamp::now().as_millisecond());
+                None
+            }
+            Err(RecvTimeoutError::Disconnected) => return Ok(signal),
+        };
+        let begun = Instant::now();
+        let mut next = first;
+        while let Some(message) = next {
             let step = match message {
-                Message::Signal(number) => return Ok(Some(number)),
+                Message::Signal(number) => {
+                    signal = Some(number);
+                    app.close_down()
+                }
                 Message::Input(Event::Key(key)) if key.kind != KeyEventKind::Release => {
                     app.key(key)
                 }
+                Message::Input(Event::Mouse(mouse)) => app.mouse(mouse),
                 Message::Input(Event::Paste(text)) => app.paste(&text),
                 Message::Input(_) => Step::GoOn,
-                Message::Work(report) => app.report(report),
+                Message::Work(report) => app.report(*report),
             };
             if step == Step::Close {
-                return Ok(None);
+                return Ok(signal);
             }
+            next = if begun.elapsed() < FRAME { messages.try_recv().ok() } else { None };
         }
     }
 }

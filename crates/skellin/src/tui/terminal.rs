@@ -7,9 +7,14 @@ use ratatui::{
     backend::CrosstermBackend,
     crossterm::{
         cursor::Show,
-        event::{DisableBracketedPaste, EnableBracketedPaste},
+        event::{
+            DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
+        },
         execute,
-        terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode},
+        terminal::{
+            BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen,
+            LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
+        },
     },
 };
 
@@ -24,12 +29,15 @@ impl Terminal {
             previous(info);
         }));
         enable_raw_mode()?;
-        execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
+        execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture)?;
         Ok(Self(ratatui::Terminal::new(CrosstermBackend::new(io::stdout()))?))
     }
 
     pub fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
-        self.0.draw(draw).map(drop)
+        // A terminal that knows these shows the frame at once; others pass them over.
+        execute!(io::stdout(), BeginSynchronizedUpdate)?;
+        self.0.draw(draw)?;
+        execute!(io::stdout(), EndSynchronizedUpdate)
     }
 }
 
@@ -41,6 +49,12 @@ impl Drop for Terminal {
 
 fn give_back() {
     // If the terminal is gone there is nothing to give back.
-    let _ = execute!(io::stdout(), DisableBracketedPaste, LeaveAlternateScreen, Show);
+    let _ = execute!(
+        io::stdout(),
+        DisableMouseCapture,
+        DisableBracketedPaste,
+        LeaveAlternateScreen,
+        Show
+    );
     let _ = disable_raw_mode();
 }

@@ -4,12 +4,13 @@ use std::{
     fs,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
+    time::Instant,
 };
 
 use jiff::Timestamp;
 use skellin_engine::{
-    Cancel, Conductor, Configuration, EngineError, Event, Folders, Journal, MovedClock, RunOptions,
+    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, RunOptions,
     open_place, prepare_place,
 };
 use skellin_place::{Extent, Listed, ObjectName, Place, PlaceError};
@@ -71,7 +72,7 @@ struct Nights<'a> {
     journal: &'a Journal,
     oak: PathBuf,
     store: Arc<Store>,
-    clock: MovedClock,
+    clock: NightClock,
 }
 
 pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Result<(), CliError> {
@@ -89,7 +90,7 @@ pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Resu
         journal: &journal,
         oak,
         store,
-        clock: MovedClock::at(start),
+        clock: NightClock::default(),
     };
     let (ridge, root) = (Ridge::new(folder.join("srv")), folder.join("srv"));
     for night in 0..NIGHTS {
@@ -108,6 +109,26 @@ pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Resu
         ));
     }
     Ok(())
+}
+
+/// A clock that is put to a moment and goes on from there.
+#[derive(Default)]
+struct NightClock(Mutex<Option<(i64, Instant)>>);
+
+impl NightClock {
+    fn set(&self, moment: i64) {
+        let mut set = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        *set = Some((moment, Instant::now()));
+    }
+}
+
+impl Clock for NightClock {
+    fn now(&self) -> i64 {
+        let set = *self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        set.map_or(0, |(moment, since)| {
+            moment + i64::try_from(since.elapsed().as_millis()).unwrap_or(0)
+        })
+    }
 }
 
 /// When a plan runs on a day that begins at a moment, if it does.

@@ -1,0 +1,332 @@
+//! What keys and clicks do.
+
+use ratatui::crossterm::event::{KeyEvent, MouseButton, MouseEvent, MouseEventKind};
+use skellin_engine::{Cancel, Progress};
+use skellin_store::Kind;
+
+use super::{
+    app::{App, Cursor, Screen, Step},
+    hits::Target,
+    keys::{self, Action, Place},
+    lanes::{Known, Lane, Work},
+    panels::Panel,
+    worker::Request,
+};
+
+const DAY: i64 = 86_400_000;
+/// Lines a turn of the mouse's wheel moves.
+const WHEEL: isize = 3;
+
+impl App {
+    pub fn key(&mut self, key: KeyEvent) -> Step {
+        // That a panic leaves a clean terminal can be tested only with one; release builds have none.
+        #[cfg(debug_assertions)]
+        assert!(
+            key.code != ratatui::crossterm::event::KeyCode::F(12)
+                || std::env::var_os("SKELLIN_TEST_PANIC").is_none(),
+            "a panic asked for by a test"
+        );
+        if self.panel.is_some() {
+            return self.panel_key(key);
+        }
+        match keys::action(key, self.place()) {
+            Some(action) => self.act(action),
+            None => Step::GoOn,
+        }
+    }
+
+    /// Does what a key, a click or the finder asks for.
+    pub fn act(&mut self, action: Action) -> Step {
+        match action {
+            Action::Quit => {
+                let work = self.under_way();
+                if work.is_empty() {
+                    return Step::Close;
+                }
+                self.panel = Some(Panel::Closing(work.into_iter().map(|(what, _)| what).collect()));
+            }
+            Action::Help => self.panel = Some(Panel::Help { offset: 0 }),
+            Action::Find => self.panel = Some(Panel::finder()),
+            Action::GoTo => self.panel = Some(Panel::go_to()),
+            Action::NewPlan => self.begin_wizard(),
+            Action::Reload => {
+                self.forget_tree();
+                self.ask(Request::Configuration);
+            }
+            Action::Stores => self.show_list(Screen::Stores),
+            Action::Journal => self.show_list(Screen::Journal),
+            Action::Proof => self.show_list(Screen::Proof),
+            Action::Ribbon => self.screen = Screen::Ribbon,
+            Action::NextPlan => self.choose_lane((self.lane + 1) % self.lanes.len().max(1)),
+            Action::PreviousPlan => {
+                let many = self.lanes.len().max(1);
+                self.choose_lane((self.lane + many - 1) % many);
+            }
+            Action::Closer | Action::Wider => {
+                let cursor = self.cursor_time().unwrap_or(self.now);
+                self.window.zoom(action == Action::Closer, cursor);
+            }
+            Action::Up => self.move_selection(-1),
+            Action::Down => self.move_selection(1),
+            Action::PageUp => self.move_selection(-self.page()),
+            Action::PageDown => self.move_selection(self.page()),
+            Action::Open => self.open_selected(),
+            Action::Above => {
+                self.tree.up();
+                self.study_versions();
+            }
+            Action::Look => self.look_into(),
+            Action::About => self.panel = Some(Panel::About),
+            Action::EarlierVersion => self.step_version(false),
+            Action::LaterVersion => self.step_version(true),
+            Action::BringBack => self.begin_restore(),
+            Action::Rehearse => self.run_plan(true),
+            Action::Run => self.run_plan(false),
+            Action::Stop => self.stop_run(),
+            Action::Now => self.put_cursor(Cursor::Is),
+            Action::Earlier | Action::Later | Action::DayEarlier | Action::DayLater | Action::Oldest => {
+                if let Some(cursor) = self.current_lane().and_then(|lane| self.along(lane, action)) {
+                    self.put_cursor(cursor);
+                }
+            }
+        }
+        Step::GoOn
+    }
+
+    fn page(&self) -> isize {
+        let height = if self.place() == Place::Was { self.tree_height } else { self.list.height };
+        height.saturating_sub(1).max(1) as isize
+    }
+
+    fn show_list(&mut self, screen: Screen) {
+        self.screen = if self.screen == screen { Screen::Ribbon } else { screen };
+        self.list = super::app::List::default();
+        self.ask(Request::Journal);
+        self.ask(Request::Stores);
+    }
+
+    fn move_selection(&mut self, by: isize) {
+        match self.place() {
+            Place::Was => {
+                self.tree.step(by);
+                self.study_versions();
+            }
+            _ => {
+                let length = super::screens::list_length(self);
+                self.list.step(by, length);
+            }
+        }
+    }
+
+    /// Where a step along the ribbon leads.
+    fn along(&self, lane: &Lane, action: Action) -> Option<Cursor> {
+        let newest = || lane.stop_before(i64::MAX).map(Cursor::Was);
+        let was = |time: Option<i64>| time.map(Cursor::Was);
+        match (action, self.cursor) {
+            (Action::Oldest, _) => was(lane.first_stop()),
+            (Action::Earlier, Cursor::Is) => newest(),
+            (Action::Earlier, Cursor::Was(time)) => was(lane.stop_before(time)),
+            (Action::Earlier, Cursor::Will(time)) => {
+                let before = lane.coming(self.now, time - 1).last().copied();
+                Some(before.map_or(Cursor::Is, Cursor::Will))
+            }
+            (Action::Later, Cursor::Was(time)) => {
+                Some(lane.stop_after(time).map_or(Cursor::Is, Cursor::Was))
+            }
+            (Action::Later, Cursor::Is) => lane.next(self.now).map(Cursor::Will),
+            (Action::Later, Cursor::Will(time)) => lane.next(time).map(Cursor::Will),
+            (Action::DayEarlier, cursor) => {
+                let from = match cursor {
+                    Cursor::Was(time) | Cursor::Will(time) => time,
+                    Cursor::Is => self.now,
+                };
+                if from - DAY > self.now {
+                    return Some(Cursor::Will(from - DAY));
+                }
+                // The newest of the day before, or of the nearest day before that.
+                let earlier = lane.stop_before((from - DAY).min(self.now) + 1);
+                was(earlier.or_else(|| lane.first_stop()))
+            }
+            (Action::DayLater, Cursor::Was(time)) => {
+                let later = lane.stop_after((time + DAY).saturating_sub(1));
+                Some(later.filter(|later| *later <= self.now).map_or(Cursor::Is, Cursor::Was))
+            }
+            (Action::DayLater, Cursor::Is) => Some(Cursor::Will(self.now + DAY)),
+            (Action::DayLater, Cursor::Will(time)) => Some(Cursor::Will(time + DAY)),
+            _ => None,
+        }
+    }
+
+    /// Goes to the snapshot in which another version of the selected path appeared.
+    fn step_version(&mut self, later: bool) {
+        let (Some(versions), Some((_, mark))) = (self.versions(), self.current_mark()) else {
+            return;
+        };
+        let now = versions.iter().rposition(|version| version.time <= mark.time);
+        let wanted = match (later, now) {
+            (true, None) => Some(0),
+            (true, Some(number)) => Some(number + 1),
+            // From where it is missing, back to where it was last.
+            (false, Some(number)) if mark.time > versions[number].last_seen => {
+                let last = versions[number].last_seen;
+                return self.put_cursor(Cursor::Was(last));
+            }
+            (false, Some(number)) => number.checked_sub(1),
+            (false, None) => None,
+        };
+        if let Some(version) = wanted.and_then(|number| versions.get(number)) {
+            let time = if later { version.time } else { version.last_seen };
+            self.put_cursor(Cursor::Was(time));
+        }
+    }
+
+    fn open_selected(&mut self) {
+        let kind = self.tree.selected_row().map(|row| row.facts.kind);
+        match kind {
+            Some(Kind::Directory) => {
+                if let Some(path) = self.tree.toggle() {
+                    self.ask_directory(Some(path));
+                }
+                self.study_versions();
+            }
+            Some(Kind::File) => self.look_into(),
+            _ => {}
+        }
+    }
+
+    fn look_into(&mut self) {
+        let is_file = self.tree.selected_row().is_some_and(|row| row.facts.kind == Kind::File);
+        let (Some(path), Some(lane)) = (self.tree.selected.clone(), self.current_lane()) else {
+            return;
+        };
+        let Some((number, mark)) = self.current_mark().filter(|_| is_file) else { return };
+        let is_gone = self
+            .tree
+            .selected_row()
+            .is_some_and(|row| row.facts.change == skellin_engine::Change::Gone);
+        // What is gone can be looked into as it was.
+        let snapshot = match number.checked_sub(1).filter(|_| is_gone) {
+            Some(before) => lane.marks[before],
+            None => *mark,
+        };
+        let store = lane.store.clone();
+        self.ask(Request::Look { store, snapshot: snapshot.id, path: path.clone() });
+        self.panel = Some(Panel::look(path, snapshot.id, snapshot.time));
+    }
+
+    fn begin_restore(&mut self) {
+        let Some(path) = self.tree.selected.clone() else { return };
+        let present = self.tree.selected_row().map(|row| row.facts.change);
+        let Some(lane) = self.current_lane() else { return };
+        let Some((number, mark)) = self.current_mark() else { return };
+        // A path that is gone here comes from the snapshot that had it last.
+        let from = match present {
+            Some(skellin_engine::Change::Gone) => number.checked_sub(1).map(|one| lane.marks[one]),
+            Some(_) => Some(*mark),
+            None => {
+                let versions = self.versions().unwrap_or_default();
+                let last = versions.iter().rfind(|version| version.time <= mark.time);
+                let before = last.or(versions.first());
+                before.and_then(|version| lane.at(version.last_seen)).map(|number| lane.marks[number])
+            }
+        };
+        if let Some(from) = from {
+            let (store, home) = (lane.store.clone(), self.home.clone());
+            self.panel = Some(Panel::restore(path, store, from.id, from.time, &home));
+        }
+    }
+
+    /// Runs the plan of the current lane, or rehearses it.
+    fn run_plan(&mut self, dry_run: bool) {
+        let job = self.next_job();
+        let now = self.now;
+        let Some(lane) = self.lanes.get_mut(self.lane) else { return };
+        let is_ready = lane.plan.is_some()
+            && matches!(lane.known, Known::Here)
+            && !matches!(lane.work, Work::Going { .. });
+        if !is_ready {
+            return;
+        }
+        let cancel = Cancel::new();
+        lane.work = Work::Going {
+            job,
+            dry_run,
+            begun: now,
+            progress: Progress::default(),
+            exceptions: Vec::new(),
+            notes: Vec::new(),
+            cancel: cancel.clone(),
+        };
+        let plan = lane.name.clone();
+        self.list = super::app::List::default();
+        self.ask(Request::Run { job, plan, dry_run, cancel });
+    }
+
+    fn stop_run(&mut self) {
+        if let Some(Lane { work: Work::Going { cancel, .. }, .. }) = self.lanes.get(self.lane) {
+            cancel.cancel();
+        }
+    }
+
+    pub fn mouse(&mut self, event: MouseEvent) -> Step {
+        let target = self.hits.at(event.column, event.row);
+        match event.kind {
+            MouseEventKind::Down(MouseButton::Left) => match target {
+                Some(Target::Do(action)) => {
+                    if let Some(step) = self.click_in_panel(action) {
+                        return step;
+                    }
+                    return self.act(action);
+                }
+                Some(_) if self.panel.is_some() => self.click_panel(target),
+                Some(Target::Lane(lane)) => self.choose_lane(lane),
+                Some(Target::Moment { lane, from, to }) => self.click_moment(lane, from, to),
+                Some(Target::Row(row)) => {
+                    let again = self.tree.is_present() && self.tree.position() == row;
+                    self.tree.select(row);
+                    if again {
+                        self.open_selected();
+                    }
+                    self.study_versions();
+                }
+                Some(Target::Entry(entry)) => {
+                    let length = super::screens::list_length(self);
+                    self.list.selected = entry.min(length.saturating_sub(1));
+                }
+                None => {}
+            },
+            MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
+                let down = event.kind == MouseEventKind::ScrollDown;
+                if self.panel.is_some() {
+                    return self.panel_wheel(if down { WHEEL } else { -WHEEL });
+                }
+                match target {
+                    Some(Target::Moment { .. }) => {
+                        return self.act(if down { Action::Later } else { Action::Earlier });
+                    }
+                    _ => self.move_selection(if down { WHEEL } else { -WHEEL }),
+                }
+            }
+            _ => {}
+        }
+        Step::GoOn
+    }
+
+    /// A click on a lane: the newest stop in that column, or the nearest before it.
+    fn click_moment(&mut self, lane: usize, from: i64, to: i64) {
+        self.choose_lane(lane);
+        let Some(current) = self.current_lane() else { return };
+        let cursor = if (from..to).contains(&self.now) && current.stop_after(from - 1).is_none() {
+            Cursor::Is
+        } else if from > self.now {
+            let coming = current.coming(self.now, to).into_iter().find(|moment| *moment >= from);
+            Cursor::Will(coming.unwrap_or(from))
+        } else {
+            match current.stop_before(to) {
+                Some(stop) => Cursor::Was(stop),
+                None => Cursor::Was(from),
+            }
+        };
+        self.put_cursor(cursor);
+    }
+}

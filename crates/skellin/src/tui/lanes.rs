@@ -1,0 +1,317 @@
+//! A lane of the ribbon: the snapshots of a plan, what went wrong between them, what was missed,
+//! and what is to come.
+
+use jiff::Timestamp;
+use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport};
+use skellin_plan::{Plan, Schedule};
+use skellin_store::RunId;
+
+use super::worker::{Facts, Trouble};
+use crate::words;
+
+/// A run that was expected counts as late after this time, in milliseconds.
+const LATE: i64 = 3_600_000;
+/// So many missed or coming moments are looked for.
+const MOST_MOMENTS: usize = 4000;
+
+/// What is known of a plan's snapshots.
+pub(super) enum Known {
+    /// Being looked up.
+    Loading,
+    Here,
+    Trouble(Trouble),
+}
+
+/// A snapshot on the ribbon.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Mark {
+    pub id: RunId,
+    /// In milliseconds since 1970.
+    pub time: i64,
+    /// What it says of itself, once it has been read.
+    pub facts: Option<Facts>,
+}
+
+/// A run that came to nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Stumble {
+    pub time: i64,
+    pub outcome: Outcome,
+    pub words: String,
+    pub hint: Option<String>,
+}
+
+/// How work on a plan stands, as its Is shows it.
+#[derive(Default)]
+pub(super) enum Work {
+    #[default]
+    None,
+    Going {
+        job: u64,
+        dry_run: bool,
+        begun: i64,
+        progress: Progress,
+        exceptions: Vec<Exception>,
+        notes: Vec<String>,
+        cancel: skellin_engine::Cancel,
+    },
+    Ended { dry_run: bool, result: Result<Box<RunReport>, Trouble>, notes: Vec<String> },
+}
+
+/// A plan on the ribbon.
+pub(super) struct Lane {
+    pub name: String,
+    pub store: String,
+    /// The machine, if it is not this one.
+    pub machine: Option<String>,
+    /// The plan, unless only its snapshots are there.
+    pub plan: Option<Plan>,
+    pub known: Known,
+    pub marks: Vec<Mark>,
+    pub stumbles: Vec<Stumble>,
+    /// Moments at which a run was expected and none came.
+    pub missed: Vec<i64>,
+    pub work: Work,
+    /// Moments to stop at: snapshots and stumbles.
+    stops: Vec<i64>,
+}
+
+impl Lane {
+    pub fn new(name: String, store: String, machine: Option<String>, plan: Option<Plan>) -> Self {
+        Self {
+            name,
+            store,
+            machine,
+            plan,
+            known: Known::Loading,
+            marks: Vec::new(),
+            stumbles: Vec::new(),
+            missed: Vec::new(),
+            work: Work::None,
+            stops: Vec::new(),
+        }
+    }
+
+    /// As the ribbon names it.
+    pub fn label(&self) -> String {
+        match &self.machine {
+            Some(machine) => format!("{} @{machine}", self.name),
+            None => self.name.clone(),
+        }
+    }
+
+    fn schedule(&self) -> Option<&Schedule> {
+        self.plan.as_ref()?.schedule.as_ref()
+    }
+
+    /// Takes the snapshots a listing has found; what was read of them before is kept.
+    pub fn take_marks(&mut self, found: &[(RunId, i64)], now: i64) {
+        let mut facts: std::collections::HashMap<RunId, Facts> =
+            self.marks.iter().filter_map(|mark| Some((mark.id, mark.facts?))).collect();
+        self.marks = found
+            .iter()
+            .map(|(id, time)| Mark { id: *id, time: *time, facts: facts.remove(id) })
+            .collect();
+        self.known = Known::Here;
+        self.settle(now);
+    }
+
+    pub fn take_facts(&mut self, found: &[(RunId, Facts)]) {
+        let found: std::collections::HashMap<_, _> = found.iter().copied().collect();
+        for mark in self.marks.iter_mut().filter(|mark| mark.facts.is_none()) {
+            mark.facts = found.get(&mark.id).copied();
+        }
+    }
+
+    /// Takes what the journal knows of this plan's runs, newest first.
+    pub fn take_journal<'e>(&mut self, entries: impl Iterator<Item = &'e JournalEntry>, now: i64) {
+        let failed = entries.filter(|entry| {
+            entry.snapshot.is_none()
+                && matches!(entry.outcome, Outcome::Failed | Outcome::Interrupted)
+        });
+        self.stumbles = failed
+            .map(|entry| Stumble {
+                time: entry.started,
+                outcome: entry.outcome,
+                words: entry.words.clone().unwrap_or_else(|| "it was stopped".to_owned()),
+                hint: entry.hint.clone(),
+            })
+            .collect();
+        self.stumbles.reverse();
+        self.settle(now);
+    }
+
+    /// Works out what follows from snapshots, stumbles and schedule.
+    pub fn settle(&mut self, now: i64) {
+        self.stops = self.marks.iter().map(|mark| mark.time).collect();
+        self.stops.extend(self.stumbles.iter().map(|stumble| stumble.time));
+        self.stops.sort_unstable();
+        self.missed = self.find_missed(now);
+    }
+
+    /// Moments of the schedule that went by without a run before the next one was due.
+    fn find_missed(&self, now: i64) -> Vec<i64> {
+        let (Some(schedule), Some(first)) = (self.schedule(), self.stops.first()) else {
+            return Vec::new();
+        };
+        let mut missed = Vec::new();
+        let ends = self.stops.iter().skip(1).copied().chain([now]);
+        for (from, to) in std::iter::once(*first).chain(self.stops.iter().skip(1).copied()).zip(ends) {
+            let (Some(from), Some(to)) = (timestamp(from), timestamp(to)) else { continue };
+            let moments = schedule.moments(from, to, Some(from), &words::zone(), MOST_MOMENTS);
+            // The last one before a run is what that run made up for, unless nothing has come yet.
+            let open = to.as_millisecond() >= now;
+            let caught_up = usize::from(!open || moments.last().is_some_and(|last| now - last.as_millisecond() < LATE));
+            let missing = moments.len().saturating_sub(caught_up);
+            missed.extend(moments[..missing].iter().map(|moment| moment.as_millisecond()));
+        }
+        missed
+    }
+
+    /// Moments of the schedule up to a time.
+    pub fn coming(&self, now: i64, until: i64) -> Vec<i64> {
+        let (Some(schedule), Some(from), Some(to)) =
+            (self.schedule(), timestamp(now), timestamp(until))
+        else {
+            return Vec::new();
+        };
+        let last = self.marks.last().and_then(|mark| timestamp(mark.time));
+        let moments = schedule.moments(from, to, last, &words::zone(), MOST_MOMENTS);
+        moments.into_iter().map(|moment| moment.as_millisecond()).collect()
+    }
+
+    /// The first moment of the schedule after a time.
+    pub fn next(&self, after: i64) -> Option<i64> {
+        let last = self.marks.last().and_then(|mark| timestamp(mark.time));
+        let next = self.schedule()?.next(timestamp(after)?, last, &words::zone());
+        Some(next.as_millisecond())
+    }
+
+    /// Number of the newest snapshot at or before a time.
+    pub fn at(&self, time: i64) -> Option<usize> {
+        self.marks.partition_point(|mark| mark.time <= time).checked_sub(1)
+    }
+
+    /// The stop before a time.
+    pub fn stop_before(&self, time: i64) -> Option<i64> {
+        let before = self.stops.partition_point(|stop| *stop < time);
+        before.checked_sub(1).map(|number| self.stops[number])
+    }
+
+    /// The stop after a time.
+    pub fn stop_after(&self, time: i64) -> Option<i64> {
+        self.stops.get(self.stops.partition_point(|stop| *stop <= time)).copied()
+    }
+
+    pub fn first_stop(&self) -> Option<i64> {
+        self.stops.first().copied()
+    }
+
+    /// The stumble at exactly this time.
+    pub fn stumble_at(&self, time: i64) -> Option<&Stumble> {
+        self.stumbles.iter().find(|stumble| stumble.time == time)
+    }
+
+    /// What is wrong with the plan, if anything is; the first thing that is, in words.
+    pub fn ailment(&self, now: i64) -> Option<String> {
+        match &self.known {
+            Known::Loading => return None,
+            Known::Trouble(trouble) => return Some(format!("✕ {}: {}", self.name, trouble.what)),
+            Known::Here => {}
+        }
+        let newest = self.marks.last();
+        if let Some(stumble) = self.stumbles.last()
+            && newest.is_none_or(|mark| mark.time < stumble.time)
+        {
+            let what = match stumble.outcome {
+                Outcome::Interrupted => "was interrupted",
+                _ => "failed",
+            };
+            let age = words::age(now - stumble.time);
+            return Some(format!("✕ {}: the last run {what} {age} ago: {}", self.name, stumble.words));
+        }
+        let Some(newest) = newest else {
+            return Some(format!("○ {} has no snapshot yet", self.name));
+        };
+        let late = self.missed.iter().find(|moment| **moment > newest.time);
+        if let Some(late) = late {
+            return Some(format!("◇ {} is late: its run of {} never came", self.name, words::moment(*late)));
+        }
+        let exceptions = newest.facts.map_or(0, |facts| facts.exceptions);
+        (exceptions > 0).then(|| {
+            let count = words::counted(exceptions, "exception", "exceptions");
+            format!("▲ {}: {count} in the newest snapshot", self.name)
+        })
+    }
+}
+
+fn timestamp(milliseconds: i64) -> Option<Timestamp> {
+    Timestamp::from_millisecond(milliseconds).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 3_600_000;
+
+    fn lane(schedule: &str) -> Lane {
+        let text = format!("sources = [\"/srv\"]\nstore = \"oak\"\n[schedule]\nrun = \"{schedule}\"\n");
+        let nothing = |_: &str| None;
+        let (plan, _) = skellin_plan::parse_plan("readings", "f", &text, &nothing, ["oak"]);
+        Lane::new("readings".to_owned(), "oak".to_owned(), None, plan)
+    }
+
+    fn mark(number: u8, time: i64) -> (RunId, i64) {
+        (RunId([number; 16]), time)
+    }
+
+    #[test]
+    fn what_was_missed_shows_and_what_was_made_up_for_does_not() {
+        let day = 24 * HOUR;
+        let mut lane = lane("daily at 21:40");
+        let due = |number: i64| number * day + 21 * HOUR + 40 * 60_000;
+        // A run on time, one night without, one made up at noon, then two on time.
+        let marks = [mark(0, due(0)), mark(1, due(2) + 14 * HOUR), mark(2, due(3) + 5000), mark(3, due(4))];
+        lane.take_marks(&marks, due(4) + HOUR);
+        assert_eq!(lane.missed, [due(1)]);
+        assert_eq!(lane.ailment(due(4) + HOUR), None);
+        // Half an hour after its time a run is not late yet; two hours after, it is.
+        lane.settle(due(5) + HOUR / 2);
+        assert_eq!(lane.missed, [due(1)]);
+        lane.settle(due(5) + 2 * HOUR);
+        assert_eq!(lane.missed, [due(1), due(5)]);
+        assert!(lane.ailment(due(5) + 2 * HOUR).is_some_and(|what| what.contains("is late")));
+        assert_eq!(lane.coming(due(4), due(6)), [due(5), due(6)]);
+        assert_eq!((lane.at(due(0) - 1), lane.at(due(0)), lane.at(due(1))), (None, Some(0), Some(0)));
+        assert_eq!((lane.stop_before(due(0)), lane.stop_after(due(4))), (None, None));
+        assert_eq!(lane.stop_before(due(3) + 5000), Some(due(2) + 14 * HOUR));
+    }
+
+    #[test]
+    fn a_failed_run_is_a_stop_and_an_ailment_until_a_good_one_comes() {
+        let mut lane = lane("every 4 days");
+        lane.take_marks(&[mark(0, 1000)], 2000);
+        let entry = |started, outcome| JournalEntry {
+            id: 1,
+            work: skellin_engine::Work::Run,
+            plan: Some("readings".to_owned()),
+            store: "oak".to_owned(),
+            machine: "hut".to_owned(),
+            started,
+            ended: Some(started + 1),
+            outcome,
+            snapshot: None,
+            files: skellin_engine::FileCounts::default(),
+            bytes: skellin_engine::ByteCounts::default(),
+            exception_count: 0,
+            words: Some("the place is not there".to_owned()),
+            hint: None,
+        };
+        lane.take_journal([entry(1500, Outcome::Failed)].iter(), 2000);
+        assert_eq!(lane.stop_after(1000), Some(1500));
+        assert!(lane.ailment(2000).is_some_and(|what| what.contains("failed") && what.contains("not there")));
+        lane.take_marks(&[mark(0, 1000), mark(1, 1800)], 2000);
+        assert_eq!(lane.ailment(2000), None);
+    }
+}

@@ -1,0 +1,154 @@
+//! Finding what to do: words are typed, and what fits them is offered, be it an action, a plan or
+//! a moment.
+
+use ratatui::{
+    Frame,
+    crossterm::event::{KeyCode, KeyEvent},
+    layout::Rect,
+    text::{Line, Span, Text},
+    widgets::Clear,
+};
+
+use super::{Answer, App, EditLine, moment};
+use crate::{
+    tui::{
+        hits::Target,
+        keys::{Action, BINDINGS},
+    },
+    words::{self, fit},
+};
+
+/// Entries shown at once.
+const MOST: usize = 12;
+
+/// The words being typed.
+#[derive(Default)]
+pub(in crate::tui) struct Finder {
+    typed: EditLine,
+    chosen: usize,
+}
+
+/// Something that can be chosen.
+struct Offer {
+    key: String,
+    says: String,
+    leads: Lead,
+}
+
+enum Lead {
+    Do(Action),
+    Lane(usize),
+    Moment(i64),
+}
+
+impl Finder {
+    fn offers(&self, app: &App) -> Vec<Offer> {
+        let text = self.typed.text().to_lowercase();
+        let words: Vec<&str> = text.split_whitespace().collect();
+        let fits = |says: &str| {
+            let says = says.to_lowercase();
+            words.iter().all(|word| says.contains(word))
+        };
+        let mut offers = Vec::new();
+        if let Some(time) = moment::parse(&text, app.now) {
+            let says = format!("go to {}", words::moment(time));
+            offers.push(Offer { key: "g".to_owned(), says, leads: Lead::Moment(time) });
+        }
+        let place = app.place();
+        // What means something here comes first.
+        let (here, elsewhere): (Vec<_>, Vec<_>) =
+            BINDINGS.iter().partition(|binding| binding.on.holds(place));
+        for binding in here.into_iter().filter(|binding| fits(binding.says)) {
+            offers.push(Offer {
+                key: binding.shown.to_owned(),
+                says: binding.says.to_owned(),
+                leads: Lead::Do(binding.action),
+            });
+        }
+        for (number, lane) in app.lanes.iter().enumerate() {
+            let about = lane.plan.as_ref().and_then(|plan| plan.about.clone()).unwrap_or_default();
+            let says = format!("to the plan {} {about}", lane.label());
+            if fits(&says) {
+                offers.push(Offer { key: "Tab".to_owned(), says, leads: Lead::Lane(number) });
+            }
+        }
+        for binding in elsewhere.into_iter().filter(|binding| fits(binding.says)) {
+            let place = match binding.on {
+                crate::tui::keys::Where::Was => "in Was",
+                crate::tui::keys::Where::Is => "in Is",
+                _ => continue,
+            };
+            let says = format!("{place}: {}", binding.says);
+            offers.push(Offer {
+                key: binding.shown.to_owned(),
+                says,
+                leads: Lead::Do(binding.action),
+            });
+        }
+        offers
+    }
+
+    pub fn choose(&mut self, entry: usize) {
+        self.chosen = entry;
+    }
+
+    pub fn key(&mut self, key: KeyEvent, app: &App) -> Answer {
+        let offers = self.offers(app);
+        match key.code {
+            KeyCode::Esc => return Answer::Dismiss,
+            KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
+            KeyCode::Down => self.chosen = (self.chosen + 1).min(offers.len().saturating_sub(1)),
+            KeyCode::Enter => {
+                return match offers.get(self.chosen).map(|offer| &offer.leads) {
+                    Some(Lead::Do(action)) => Answer::Do(*action),
+                    Some(Lead::Lane(lane)) => Answer::Lane(*lane),
+                    Some(Lead::Moment(time)) => Answer::Moment(*time),
+                    None => Answer::Stay,
+                };
+            }
+            _ => {
+                self.typed.key(key);
+                self.chosen = 0;
+            }
+        }
+        Answer::Stay
+    }
+
+    /// It grows out of the hint line, upwards.
+    pub fn draw(&self, frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+        let theme = app.theme;
+        let offers = self.offers(app);
+        let rows = offers.len().clamp(1, MOST.min(usize::from(area.height).saturating_sub(6)).max(1));
+        let height = rows as u16 + 2;
+        let place = Rect {
+            x: area.x,
+            y: area.y + area.height.saturating_sub(height + 1),
+            width: area.width,
+            height,
+        };
+        frame.render_widget(Clear, place);
+        let width = usize::from(place.width);
+        let head = " What do you want to do? ";
+        let mut lines = vec![Line::from(vec![
+            Span::styled("─", theme.quiet()),
+            Span::styled(head, theme.strong()),
+            Span::styled("─".repeat(width.saturating_sub(head.len() + 1)), theme.quiet()),
+        ])];
+        let first = (self.chosen + 1).saturating_sub(rows);
+        for (number, offer) in offers.iter().enumerate().skip(first).take(rows) {
+            let text = fit(&format!("   {:<10} {}", offer.key, offer.says), width);
+            let style = if number == self.chosen { theme.cursor() } else { ratatui::style::Style::new() };
+            lines.push(Line::styled(format!("{text:<width$}"), style));
+            let row = place.y + lines.len() as u16 - 1;
+            app.hits.add(Rect { y: row, height: 1, ..place }, Target::Entry(number));
+        }
+        if offers.is_empty() {
+            lines.push(Line::styled("   nothing fits these words", theme.quiet()));
+        }
+        lines.push(Line::from(vec![
+            Span::styled(" › ", app.tense_style()),
+            Span::styled(self.typed.shown(), theme.strong()),
+        ]));
+        frame.render_widget(Text::from(lines), place);
+    }
+}

@@ -1,0 +1,70 @@
+//! Going to a moment that is typed.
+
+use jiff::Timestamp;
+use ratatui::{
+    crossterm::event::{KeyCode, KeyEvent},
+    text::{Line, Span},
+};
+use skellin_plan::When;
+
+use super::{Answer, App, EditLine};
+use crate::words;
+
+/// The moment being typed.
+#[derive(Default)]
+pub(in crate::tui) struct GoTo {
+    typed: EditLine,
+}
+
+/// The moment a text means, in milliseconds since 1970.
+pub(in crate::tui) fn parse(text: &str, now: i64) -> Option<i64> {
+    let now = Timestamp::from_millisecond(now).ok()?;
+    match When::parse(text, now, &words::zone()).ok()? {
+        When::Newest => Some(now.as_millisecond()),
+        When::At(moment) => Some(moment.as_millisecond()),
+    }
+}
+
+impl GoTo {
+    pub fn key(&mut self, key: KeyEvent, now: i64) -> Answer {
+        match key.code {
+            KeyCode::Esc => Answer::Dismiss,
+            KeyCode::Enter => match parse(&self.typed.text(), now) {
+                Some(moment) => Answer::Moment(moment),
+                None => Answer::Stay,
+            },
+            _ => {
+                self.typed.key(key);
+                Answer::Stay
+            }
+        }
+    }
+
+    pub fn lines(&self, app: &App) -> Vec<Line<'static>> {
+        let theme = app.theme;
+        let text = self.typed.text();
+        let meant = parse(&text, app.now);
+        let answer = match (text.trim(), meant) {
+            ("", _) => Line::styled(
+                "as in: 10 nov · 10 nov 21:40 · yesterday · 3 days ago · 2026-11-10",
+                theme.quiet(),
+            ),
+            (_, None) => Line::styled("that is no moment yet", theme.quiet()),
+            (_, Some(moment)) => {
+                let lane = app.current_lane();
+                let found = lane.and_then(|lane| Some(lane.marks[lane.at(moment)?].time));
+                let there = match found {
+                    _ if moment > app.now => "that is to come".to_owned(),
+                    Some(time) => format!("the snapshot of {}", words::moment(time)),
+                    None => "there is no snapshot so early".to_owned(),
+                };
+                Line::styled(format!("{}: {there}", words::moment(moment)), app.tense_style())
+            }
+        };
+        vec![
+            Line::from(vec![Span::raw("When  "), Span::styled(self.typed.shown(), theme.strong())]),
+            Line::from(""),
+            answer,
+        ]
+    }
+}

@@ -1,0 +1,180 @@
+//! What the worker tells, and how that changes the state.
+
+use skellin_engine::{Event, Work as Recorded};
+
+use super::{
+    app::{App, Cursor, Step, Study},
+    keys::Place,
+    lanes::{Known, Lane, Work},
+    panels::Panel,
+    worker::{Group, JobEnd, Report, Request, Trouble},
+};
+
+/// So many exceptions of a run under way are shown.
+const MOST_SHOWN: usize = 200;
+
+impl App {
+    pub fn report(&mut self, report: Report) -> Step {
+        match report {
+            Report::Listed { store, groups } => self.take_listing(&store, groups),
+            Report::Facts { store, facts } => {
+                for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+                    lane.take_facts(&facts);
+                }
+            }
+            Report::Rows { ticket, path, batch, complete } => {
+                if ticket == self.ticket {
+                    self.tree.take(path, batch, complete);
+                    self.study_versions();
+                }
+            }
+            Report::NoRows { ticket, path, trouble } => {
+                if ticket == self.ticket {
+                    self.tree.take_trouble(path, trouble);
+                }
+            }
+            Report::Versions { path, versions } => {
+                if matches!(&self.study, Study::Going { path: wanted } if *wanted == path) {
+                    self.study = match versions {
+                        Ok(versions) => Study::Known { path, versions },
+                        Err(trouble) => Study::Failed { path, trouble },
+                    };
+                }
+            }
+            Report::Journal(papers) => {
+                if let Ok(papers) = &papers {
+                    for lane in &mut self.lanes {
+                        let name = lane.name.clone();
+                        let of_plan = papers.iter().map(|(entry, _)| entry).filter(|entry| {
+                            entry.work == Recorded::Run && entry.plan.as_ref() == Some(&name)
+                        });
+                        if lane.machine.is_none() {
+                            lane.take_journal(of_plan, self.now);
+                        }
+                    }
+                }
+                self.journal = Some(papers);
+            }
+            Report::Stores(stores) => self.stores = Some(stores),
+            Report::Configuration(Ok(configuration)) => self.configure(&configuration),
+            Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
+            Report::Looked { .. }
+            | Report::Local(..)
+            | Report::Checked(_)
+            | Report::Saved(_) => self.panel_report(report),
+            Report::Event { job, event } => self.take_event(job, event),
+            Report::Ended { job, end } => return self.take_end(job, end),
+        }
+        Step::GoOn
+    }
+
+    fn take_listing(&mut self, store: &str, groups: Result<Vec<Group>, Trouble>) {
+        let groups = match groups {
+            Ok(groups) => groups,
+            Err(trouble) => {
+                for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+                    lane.known = Known::Trouble(trouble.clone());
+                }
+                return self.ask_passphrase_if_needed();
+            }
+        };
+        let current = self.current_mark().map(|(_, mark)| mark.id);
+        for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+            lane.known = Known::Here;
+        }
+        let own = self.machine.clone();
+        for group in groups {
+            let planned = |lane: &&mut Lane| {
+                let plan = lane.plan.as_ref();
+                plan.is_some_and(|plan| plan.machine.as_deref().unwrap_or(&own) == group.machine)
+            };
+            let fits = |lane: &&mut Lane| lane.name == group.plan && lane.store == store;
+            let now = self.now;
+            let found = self.lanes.iter_mut().filter(fits).find(planned);
+            if let Some(lane) = found {
+                lane.take_marks(&group.marks, now);
+                continue;
+            }
+            let stray = self.lanes.iter_mut().filter(fits).find(|lane| {
+                lane.plan.is_none() && lane.machine.as_deref() == Some(group.machine.as_str())
+            });
+            match stray {
+                Some(lane) => lane.take_marks(&group.marks, now),
+                None => {
+                    let mut lane =
+                        Lane::new(group.plan, store.to_owned(), Some(group.machine), None);
+                    lane.take_marks(&group.marks, now);
+                    self.lanes.push(lane);
+                }
+            }
+        }
+        let oldest = self.lanes.iter().filter_map(|lane| lane.marks.first()).map(|mark| mark.time);
+        if let Some(oldest) = oldest.min() {
+            self.window.cover(oldest, self.now);
+        }
+        // What was known of the path may have grown by a snapshot.
+        if !matches!(self.study, Study::Going { .. }) {
+            self.study = Study::None;
+        }
+        if self.place() == Place::Was && self.current_mark().map(|(_, mark)| mark.id) != current {
+            self.forget_tree();
+        }
+        self.refresh();
+    }
+
+    fn take_event(&mut self, job: u64, event: Event) {
+        let lane = self.lanes.iter_mut().find(
+            |lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job),
+        );
+        let Some(Lane { work: Work::Going { progress, exceptions, notes, .. }, .. }) = lane else {
+            return self.panel_event(job, event);
+        };
+        match event {
+            Event::Progress(latest) => *progress = latest,
+            Event::Exception(exception) if exceptions.len() < MOST_SHOWN => {
+                exceptions.push(exception);
+            }
+            Event::Note(note) if notes.len() < MOST_SHOWN => notes.push(note),
+            _ => {}
+        }
+    }
+
+    fn take_end(&mut self, job: u64, end: JobEnd) -> Step {
+        self.now = self.now.max(jiff::Timestamp::now().as_millisecond());
+        let lane = self.lanes.iter_mut().find(
+            |lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job),
+        );
+        match (lane, end) {
+            (Some(lane), JobEnd::Run(result)) => {
+                let (dry_run, notes) = match std::mem::take(&mut lane.work) {
+                    Work::Going { dry_run, notes, .. } => (dry_run, notes),
+                    _ => (false, Vec::new()),
+                };
+                let store = lane.store.clone();
+                self.list = super::app::List::default();
+                lane.work = Work::Ended { dry_run, result, notes };
+                if !dry_run {
+                    self.ask(Request::Open { store, passphrase: None });
+                    self.ask(Request::Journal);
+                    self.ask(Request::Stores);
+                }
+            }
+            (_, end) => self.panel_end(job, end),
+        }
+        if self.closing && self.under_way().is_empty() {
+            return Step::Close;
+        }
+        Step::GoOn
+    }
+
+    /// The time goes on.
+    pub fn tick(&mut self, now: i64) {
+        self.now = now;
+        for lane in &mut self.lanes {
+            lane.settle(now);
+        }
+        if self.cursor == Cursor::Is {
+            self.window.follow(now);
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! Proof: for every plan how many copies there are, how old, and when a store was last verified
+//! and a restore last done.
+
+use ratatui::{Frame, layout::{Constraint, Layout, Rect}, text::{Line, Text}};
+use skellin_engine::{Outcome, Work};
+
+use super::{App, Cells, column, list, number, paragraph};
+use crate::words;
+
+pub(super) fn title(app: &App) -> Vec<String> {
+    let unproven = app.lanes.iter().filter(|lane| newest(app, Work::Verify, |_, store| store == lane.store).is_none());
+    vec![match unproven.count() {
+        0 => "every store was verified".to_owned(),
+        many => format!("{} in a store never verified from here", words::counted(many as u64, "plan", "plans")),
+    }]
+}
+
+/// The newest good entry of a kind of work: when it began.
+fn newest(app: &App, work: Work, fits: impl Fn(Option<&str>, &str) -> bool) -> Option<i64> {
+    let Some(Ok(papers)) = &app.journal else { return None };
+    let found = papers.iter().map(|(entry, _)| entry).find(|entry| {
+        entry.work == work
+            && entry.outcome == Outcome::Done
+            && fits(entry.plan.as_deref(), &entry.store)
+    });
+    found.map(|entry| entry.started)
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+    if app.lanes.is_empty() {
+        let lines = vec![
+            Line::from(""),
+            Line::from("  There is no plan yet, so there is nothing to prove."),
+            Line::styled("  → a makes the first, step by step", app.theme.is()),
+        ];
+        return paragraph(frame, lines, area);
+    }
+    let age = |app: &App, time: Option<i64>| {
+        time.map_or("never".to_owned(), |time| format!("{} ago", words::age(app.now - time)))
+    };
+    let columns = [
+        column("plan", 20),
+        number("copies", 6),
+        column("in", 12),
+        number("newest", 12),
+        number("store verified", 14),
+        number("last restored", 13),
+    ];
+    let row = |app: &App, row: usize| {
+        let lane = &app.lanes[row];
+        let verified = newest(app, Work::Verify, |_, store| store == lane.store);
+        let restored = newest(app, Work::Restore, |plan, _| plan == Some(lane.name.as_str()));
+        let style = if verified.is_some() { app.theme.well() } else { app.theme.is() };
+        Cells {
+            cells: vec![
+                lane.label(),
+                if lane.marks.is_empty() { "0" } else { "1" }.to_owned(),
+                lane.store.clone(),
+                age(app, lane.marks.last().map(|mark| mark.time)),
+                age(app, verified),
+                age(app, restored),
+            ],
+            style,
+            styled: 4,
+        }
+    };
+    let total = format!("{}; as this machine's journal knows it", words::counted(app.lanes.len() as u64, "plan", "plans"));
+    let rows = (app.lanes.len() as u16 + 3).min(area.height.saturating_sub(5).max(3));
+    let [upper, lower] = Layout::vertical([Constraint::Length(rows), Constraint::Min(0)]).areas(area);
+    list(frame, app, upper, &columns, &row, &total);
+    let store = app.lanes.get(app.list.selected).map_or(String::new(), |lane| lane.store.clone());
+    let lines = vec![
+        Line::styled("  What proves more", app.theme.strong()),
+        Line::from(format!("  → skellin verify {store}   reads every byte of the store and proves it")),
+        Line::from("  → a restore elsewhere, with b in Was, proves a file is what it should be"),
+        Line::styled("  Copies in a second store and drills come with later versions.", app.theme.quiet()),
+    ];
+    frame.render_widget(Text::from(lines), lower);
+}

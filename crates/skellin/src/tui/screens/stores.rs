@@ -1,0 +1,100 @@
+//! Stores: where they are, whether they can be reached, how full, and what is newest in them.
+
+use ratatui::{Frame, layout::{Constraint, Layout, Rect}, text::{Line, Text}};
+
+use super::{App, Cells, column, fact, list, number, paragraph};
+use crate::words;
+
+pub(super) fn title(app: &App) -> Vec<String> {
+    let Some(stores) = &app.stores else { return vec!["looking …".to_owned()] };
+    let here = stores.iter().filter(|store| store.state.is_ok()).count();
+    vec![format!("{here} of {} can be reached", words::counted(stores.len() as u64, "store", "stores"))]
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+    let Some(stores) = &app.stores else {
+        let looking = Line::styled("  looking at the stores …", app.theme.quiet());
+        return paragraph(frame, vec![Line::from(""), looking], area);
+    };
+    if stores.is_empty() {
+        let lines = vec![
+            Line::from(""),
+            Line::from("  There is no store yet."),
+            Line::styled("  → a makes one together with a plan", app.theme.is()),
+        ];
+        return paragraph(frame, lines, area);
+    }
+    let total: u64 = stores.iter().filter_map(|store| store.usage).map(|(_, bytes)| bytes).sum();
+    let total = format!(
+        "{}, {} in those that are open",
+        words::counted(stores.len() as u64, "store", "stores"),
+        words::bytes(total)
+    );
+    let [upper, lower] =
+        Layout::vertical([Constraint::Length(stores.len() as u16 + 3), Constraint::Min(0)]).areas(area);
+    let place = usize::from(area.width).saturating_sub(66).clamp(12, 60);
+    let columns = [
+        column("store", 12),
+        column("place", place),
+        column("state", 10),
+        number("holds", 9),
+        number("free", 9),
+        number("snapshots", 9),
+    ];
+    let row = |app: &App, row: usize| {
+        let store = &app.stores.as_ref().map_or(&[][..], Vec::as_slice)[row];
+        let snapshots: usize =
+            app.lanes.iter().filter(|lane| lane.store == store.name).map(|lane| lane.marks.len()).sum();
+        let (state, style) = match &store.state {
+            Ok(_) => ("✓ here", app.theme.well()),
+            Err(_) => ("✕ away", app.theme.wrong()),
+        };
+        Cells {
+            cells: vec![
+                store.name.clone(),
+                store.place.clone(),
+                state.to_owned(),
+                store.usage.map_or("–".to_owned(), |(_, bytes)| words::bytes(bytes)),
+                store.room.map_or("–".to_owned(), |(free, _)| words::bytes(free)),
+                words::count(snapshots as u64),
+            ],
+            style,
+            styled: 2,
+        }
+    };
+    list(frame, app, upper, &columns, &row, &total);
+    details(frame, app, lower);
+}
+
+fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
+    let Some(store) = app.stores.as_ref().and_then(|stores| stores.get(app.list.selected)) else {
+        return;
+    };
+    let mut lines = vec![Line::styled(format!("  {}", store.name), app.theme.strong())];
+    match &store.state {
+        Ok(id) => lines.push(fact(app, "id", id.clone())),
+        Err(trouble) => {
+            lines.push(Line::styled(format!("  ✕ {}", trouble.what), app.theme.wrong()));
+            lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
+        }
+    }
+    lines.push(fact(app, "place", store.place.clone()));
+    if let Some((containers, bytes)) = store.usage {
+        let text = format!("{} in {}", words::bytes(bytes), words::counted(containers, "container", "containers"));
+        lines.push(fact(app, "holds", text));
+    }
+    if let Some((free, all)) = store.room {
+        let text = format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));
+        lines.push(fact(app, "room", text));
+    }
+    lines.push(Line::from(""));
+    lines.push(Line::styled("  Newest snapshot of each plan", app.theme.quiet()));
+    for lane in app.lanes.iter().filter(|lane| lane.store == store.name) {
+        let newest = lane.marks.last().map_or("none yet".to_owned(), |mark| {
+            format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time))
+        });
+        lines.push(fact(app, &lane.label(), newest));
+    }
+    lines.truncate(usize::from(area.height));
+    frame.render_widget(Text::from(lines), area);
+}

@@ -1,0 +1,264 @@
+//! Was: the files as they were at the cursor's moment, beside how they were before.
+
+use ratatui::{
+    Frame,
+    layout::{Constraint, Layout, Rect},
+    style::Style,
+    text::{Line, Span, Text},
+};
+use skellin_engine::{Change, Outcome};
+use skellin_store::Kind;
+use unicode_width::UnicodeWidthStr;
+
+use super::{App, is_open, paragraph, trouble_lines};
+use crate::{
+    tui::{app::Study, hits::Target, tree::Shown},
+    words::{self, fit},
+};
+
+/// Columns from which the versions stand beside the tree.
+const WIDE: u16 = 118;
+/// Columns of the versions.
+const ASIDE: u16 = 48;
+
+pub(super) fn title(app: &App, time: i64) -> Vec<String> {
+    let Some(lane) = app.current_lane() else { return Vec::new() };
+    let mut parts = Vec::new();
+    let Some((number, mark)) = app.current_mark() else {
+        return vec![lane.label(), format!("no snapshot as old as {}", words::moment(time))];
+    };
+    parts.push(format!("{}, {}", lane.label(), words::moment(mark.time)));
+    if let Some(stumble) = lane.stumble_at(time) {
+        let what = match stumble.outcome {
+            Outcome::Interrupted => "◐ a run was interrupted",
+            _ => "✕ a run failed",
+        };
+        let what = format!("{what} on {}: {}", words::moment(stumble.time), stumble.words);
+        parts.insert(0, what);
+    }
+    parts.push(format!("{} ago", words::age(app.now - mark.time)));
+    parts.push(format!("{} of {}", number + 1, lane.marks.len()));
+    if let Some(facts) = mark.facts {
+        if facts.exceptions > 0 {
+            parts.push(format!("▲ {}", words::counted(facts.exceptions, "exception", "exceptions")));
+        }
+        parts.push(words::counted(facts.files, "file", "files"));
+        parts.push(words::bytes(facts.bytes));
+        parts.push(format!("{} new", words::bytes(facts.new_bytes)));
+    }
+    parts
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+    if !is_open(frame, app, area) {
+        return;
+    }
+    let Some(lane) = app.current_lane() else { return };
+    if lane.marks.is_empty() {
+        let what = format!("  {} has no snapshot yet.", lane.label());
+        let lines = vec![
+            Line::from(""),
+            Line::from(what),
+            Line::styled("  → n goes to now, r makes the first", app.theme.is()),
+        ];
+        return paragraph(frame, lines, area);
+    }
+    if app.current_mark().is_none() {
+        let lines = vec![
+            Line::from(""),
+            Line::from("  There is no snapshot so early."),
+            Line::styled("  → Home goes to the oldest", app.theme.is()),
+        ];
+        return paragraph(frame, lines, area);
+    }
+    if let Some(trouble) = app.tree.trouble() {
+        return paragraph(frame, trouble_lines(app, trouble), area);
+    }
+    if !app.tree.is_loaded() {
+        let reading = Line::styled("  reading …", app.theme.quiet());
+        return paragraph(frame, vec![Line::from(""), reading], area);
+    }
+    let aside = if area.width >= WIDE { ASIDE } else { 0 };
+    let [tree, gap, side] = Layout::horizontal([
+        Constraint::Min(1),
+        Constraint::Length(if aside > 0 { 2 } else { 0 }),
+        Constraint::Length(aside),
+    ])
+    .areas(area);
+    draw_tree(frame, app, tree);
+    if aside > 0 {
+        let line = vec![Line::styled("│", app.theme.quiet()); usize::from(gap.height)];
+        frame.render_widget(Text::from(line), gap);
+        let lines = about_path(app, usize::from(side.width), usize::from(side.height));
+        frame.render_widget(Text::from(lines), side);
+    }
+}
+
+fn draw_tree(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+    let mut height = usize::from(area.height).max(1);
+    let mut lines = Vec::new();
+    if !app.tree.is_present()
+        && let Some(path) = &app.tree.selected
+    {
+        let text = format!("  {} is not in this snapshot", words::path(path));
+        lines.push(Line::styled(fit(&text, area.width.into()), app.theme.is()));
+        height = height.saturating_sub(1).max(1);
+    }
+    app.tree_height = height;
+    let position = app.tree.position();
+    app.tree.offset = app.tree.offset.clamp((position + 1).saturating_sub(height), position);
+    if app.tree.length() == 0 {
+        lines.push(Line::styled("  the snapshot is empty", app.theme.quiet()));
+    }
+    let present = app.tree.is_present();
+    for number in app.tree.offset..app.tree.length().min(app.tree.offset + height) {
+        let Some(row) = app.tree.row(number) else { break };
+        let y = area.y + lines.len() as u16;
+        let line = row_line(app, &row, present && number == position, usize::from(area.width));
+        drop(row);
+        app.hits.add(Rect { y, height: 1, ..area }, Target::Row(number));
+        lines.push(line);
+    }
+    frame.render_widget(Text::from(lines), area);
+}
+
+/// How an entry changed, as a sign and a word.
+fn change(app: &App, change: Change) -> (&'static str, &'static str, Style) {
+    match change {
+        Change::New => ("+", "new", app.theme.well()),
+        Change::Changed => ("~", "changed", app.theme.is()),
+        Change::Gone => ("−", "gone", app.theme.wrong()),
+        _ => (" ", "", app.theme.quiet()),
+    }
+}
+
+fn row_line(app: &App, row: &Shown<'_>, selected: bool, width: usize) -> Line<'static> {
+    let theme = app.theme;
+    let facts = row.facts;
+    let mark = match (facts.kind, row.is_open) {
+        (Kind::Directory, true) => "▾ ",
+        (Kind::Directory, false) => "▸ ",
+        _ => "  ",
+    };
+    let target = row.target.map_or(String::new(), |target| format!(" → {}", words::path(target)));
+    let slash = if facts.kind == Kind::Directory { "/" } else { "" };
+    let waiting = match row.trouble {
+        Some(trouble) => format!("   ✕ {}", trouble.what),
+        None if row.is_loading => "   reading …".to_owned(),
+        None => String::new(),
+    };
+    let (sign, word, change_style) = change(app, facts.change);
+    let name = format!("{}{mark}{}{slash}{target}{waiting}", "  ".repeat(row.depth), words::path(row.name));
+    let files = match facts.kind {
+        Kind::Directory => words::counted(facts.files, "file", "files"),
+        _ => String::new(),
+    };
+    let modified = words::zoned(facts.modified.saturating_mul(1000));
+    let size = words::bytes(facts.size);
+    let (before, after) = match width {
+        ..=59 => (format!(" {sign} "), format!(" {size:>9} ")),
+        60..=92 => (format!(" {sign} "), format!(" {size:>9}   {} ", modified.strftime("%d %b %Y %H:%M"))),
+        _ => (
+            format!(" {sign} "),
+            format!(" {word:<8}{files:>14}   {size:>9}   {}  ", modified.strftime("%d %b %Y %H:%M")),
+        ),
+    };
+    let room = width.saturating_sub(before.width() + after.width());
+    let name = fit(&name, room);
+    let blanks = " ".repeat(room.saturating_sub(name.width()));
+    if selected {
+        return Line::styled(format!("{before}{name}{blanks}{after}"), theme.cursor());
+    }
+    let name_style = match facts.change {
+        Change::Gone => theme.quiet(),
+        _ => Style::new(),
+    };
+    Line::from(vec![
+        Span::styled(before, change_style),
+        Span::styled(name, name_style),
+        Span::raw(blanks),
+        Span::styled(after, theme.quiet()),
+    ])
+}
+
+/// Facts and versions of the selected path.
+pub(in crate::tui) fn about_path(app: &App, width: usize, height: usize) -> Vec<Line<'static>> {
+    let theme = app.theme;
+    let Some(path) = &app.tree.selected else { return Vec::new() };
+    let shown = words::path(path);
+    let short = if shown.width() > width {
+        format!("…{}", tail(&shown, width.saturating_sub(2)))
+    } else {
+        shown
+    };
+    let mut lines = vec![Line::styled(format!(" {short}"), theme.strong())];
+    if let Some(row) = app.tree.selected_row() {
+        let kind = match row.facts.kind {
+            Kind::Directory => words::counted(row.facts.files, "file", "files"),
+            Kind::File => "file".to_owned(),
+            Kind::Link => "link".to_owned(),
+            _ => "special file".to_owned(),
+        };
+        let (_, word, _) = change(app, row.facts.change);
+        let word = if word.is_empty() { "as before" } else { word };
+        lines.push(Line::from(format!(" {kind}, {}, {word}", words::bytes(row.facts.size))));
+    }
+    lines.push(Line::from(""));
+    let versions = match &app.study {
+        Study::Known { path: known, versions } if known == path => versions,
+        Study::Failed { path: known, trouble } if known == path => {
+            lines.push(Line::styled(format!(" ✕ {}", trouble.what), theme.wrong()));
+            return lines;
+        }
+        _ => {
+            lines.push(Line::styled(" following it through time …", theme.quiet()));
+            return lines;
+        }
+    };
+    let newest = app.current_lane().and_then(|lane| lane.marks.last()).map_or(0, |mark| mark.time);
+    let at = app.current_mark().map_or(i64::MAX, |(_, mark)| mark.time);
+    let count = words::counted(versions.len() as u64, "version", "versions");
+    match versions.last() {
+        None => lines.push(Line::styled(" in no snapshot of this plan", theme.quiet())),
+        Some(last) if last.last_seen < newest => {
+            let lane = app.current_lane();
+            let gone = lane.and_then(|lane| lane.marks.iter().find(|mark| mark.time > last.last_seen));
+            let since = gone.map_or(String::new(), |mark| words::moment(mark.time));
+            lines.push(Line::styled(format!(" {count}; gone since {since}"), theme.wrong()));
+        }
+        Some(_) => lines.push(Line::styled(format!(" {count}; still there"), theme.well())),
+    }
+    let current = versions.iter().rposition(|version| version.time <= at && at <= version.last_seen);
+    let room = height.saturating_sub(lines.len() + 2).max(1);
+    let from = current.map_or(0, |current| versions.len().saturating_sub(current + 1 + room / 2));
+    let shown = versions.iter().enumerate().rev().skip(from.min(versions.len().saturating_sub(room))).take(room);
+    for (number, version) in shown {
+        let before = number.checked_sub(1).map(|before| versions[before].size);
+        let grown = match before {
+            None => "first".to_owned(),
+            Some(before) if version.size > before => format!("+{}", words::bytes(version.size - before)),
+            Some(before) if version.size < before => format!("−{}", words::bytes(before - version.size)),
+            Some(_) => "same size".to_owned(),
+        };
+        let here = current == Some(number);
+        let text = format!(
+            "{}{}  {:>9}  {grown:>10}",
+            if here { " ▸ " } else { "   " },
+            words::zoned(version.time).strftime("%d %b %Y %H:%M"),
+            words::bytes(version.size),
+        );
+        let style = if here { app.tense_style().patch(theme.strong()) } else { Style::new() };
+        lines.push(Line::styled(text, style));
+    }
+    if versions.len() > 1 && lines.len() + 1 < height {
+        lines.push(Line::styled(" v and V go from version to version", theme.quiet()));
+    }
+    lines
+}
+
+/// The end of a text.
+fn tail(text: &str, width: usize) -> String {
+    let mut out: Vec<char> = text.chars().rev().take(width).collect();
+    out.reverse();
+    out.into_iter().collect()
+}

@@ -1,0 +1,184 @@
+//! Reading trees: directories, versions of a path, the beginning of a file.
+
+use std::sync::atomic::Ordering;
+
+use skellin_engine::{
+    Change, EngineError,
+    history::{self, Against, PathHistory},
+};
+use skellin_store::{Body, Entry, RunId, Snapshot};
+
+use super::{Batch, Looked, Report, Request, Row, RowFacts, Shared, VersionRow, catalogue::Open};
+
+/// The first rows are told of soon, the others in larger numbers.
+const FIRST: usize = 256;
+const BATCH: usize = 8192;
+/// So much of a file is read to look into it, in bytes.
+const HEAD: usize = 1 << 20;
+/// Lines are cut at this length, in characters.
+const LONGEST_LINE: usize = 2000;
+
+pub(super) fn answer(shared: &Shared, request: Request) {
+    match request {
+        Request::Directory { ticket, store, snapshot, before, path } => {
+            if ticket < shared.ticket.load(Ordering::SeqCst) {
+                return;
+            }
+            let listing = Listing { shared, ticket, path: path.as_deref() };
+            let listed = shared
+                .open_store(&store)
+                .and_then(|open| listing.list(&open, snapshot, before));
+            if let Err(error) = listed {
+                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
+            }
+        }
+        Request::Versions { study, store, snapshots, path } => {
+            let found = shared
+                .open_store(&store)
+                .and_then(|open| versions(shared, study, &open, &snapshots, &path));
+            if let Some(versions) = found.map_err(Into::into).transpose() {
+                shared.tell(Report::Versions { path, versions });
+            }
+        }
+        Request::Look { store, snapshot, path } => {
+            let looked = shared.open_store(&store).and_then(|open| look(&open, snapshot, &path));
+            let looked = looked.map_err(Into::into);
+            shared.tell(Report::Looked { path, snapshot, looked });
+        }
+        _ => {}
+    }
+}
+
+struct Listing<'a> {
+    shared: &'a Shared,
+    ticket: u64,
+    path: Option<&'a [u8]>,
+}
+
+impl Listing<'_> {
+    fn list(&self, open: &Open, id: RunId, before: Option<RunId>) -> Result<(), EngineError> {
+        let store = &*open.store;
+        let snapshot = open.snapshot(id)?;
+        // That the snapshot before cannot be read only costs the comparison.
+        let before = before.and_then(|id| open.snapshot(id).ok());
+        let directory = |snapshot: &Snapshot| match self.path {
+            None => Ok(Some(snapshot.root_page(store))),
+            Some(path) => history::locate(store, snapshot, path).map(|found| {
+                match found?.entry.body {
+                    Body::Directory { root, .. } => Some(root),
+                    _ => None,
+                }
+            }),
+        };
+        let now = directory(&snapshot)?;
+        let against = match before.as_deref().map(directory) {
+            None => Against::Nothing,
+            Some(Ok(Some(root))) => Against::Directory(root),
+            Some(Ok(None)) => Against::Missing,
+            Some(Err(_)) => Against::Nothing,
+        };
+        let mut batch = Batch::default();
+        let mut most = FIRST;
+        let mut stopped = false;
+        let mut visit = |entry: Entry, change: Change| {
+            let name = match self.path {
+                Some(_) => entry.name.clone(),
+                None => {
+                    let held = if change == Change::Gone { before.as_deref() } else { None };
+                    source_path(held.unwrap_or(&snapshot), &entry.name)
+                }
+            };
+            batch.push(row(name, &entry, change));
+            if batch.len() >= most {
+                most = BATCH;
+                stopped = !self.send(std::mem::take(&mut batch), false);
+            }
+            !stopped
+        };
+        history::list(store, now, against, &mut visit)?;
+        if !stopped {
+            self.send(batch, true);
+        }
+        Ok(())
+    }
+
+    /// Whether more is wanted.
+    fn send(&self, batch: Batch, complete: bool) -> bool {
+        let path = self.path.map(<[u8]>::to_vec);
+        self.shared.tell(Report::Rows { ticket: self.ticket, path, batch, complete })
+            && self.ticket >= self.shared.ticket.load(Ordering::SeqCst)
+    }
+}
+
+fn source_path(snapshot: &Snapshot, name: &[u8]) -> Vec<u8> {
+    let source = snapshot.sources.iter().find(|source| source.name.as_slice() == name);
+    source.map_or(name, |source| source.path.as_slice()).to_vec()
+}
+
+fn row(name: Vec<u8>, entry: &Entry, change: Change) -> Row {
+    let facts = RowFacts {
+        size: entry.size(),
+        files: entry.counted().files,
+        modified: entry.modified.seconds,
+        kind: entry.kind(),
+        change,
+    };
+    let target = match &entry.body {
+        Body::Link(target) => Some(target.clone()),
+        _ => None,
+    };
+    Row { name, facts, target }
+}
+
+/// `None` if something newer is asked by now.
+fn versions(
+    shared: &Shared,
+    study: u64,
+    open: &Open,
+    snapshots: &[RunId],
+    path: &[u8],
+) -> Result<Option<Vec<VersionRow>>, EngineError> {
+    let mut history = PathHistory::new(&open.store, path);
+    for id in snapshots {
+        if shared.study.load(Ordering::SeqCst) != study {
+            return Ok(None);
+        }
+        match open.snapshot(*id).and_then(|snapshot| history.take(&snapshot)) {
+            // What is damaged has no versions to show; verify names it.
+            Err(EngineError::Store(error)) if error.is_damage() => {}
+            other => other?,
+        }
+    }
+    let rows = history.finish().into_iter().map(|version| VersionRow {
+        snapshot: version.snapshot,
+        time: version.time,
+        last_seen: version.last_seen,
+        size: version.size,
+        modified: version.modified.seconds,
+        kind: version.entry.kind(),
+    });
+    Ok(Some(rows.collect()))
+}
+
+fn look(open: &Open, id: RunId, path: &[u8]) -> Result<Looked, EngineError> {
+    let located = history::must_locate(&open.store, &*open.snapshot(id)?, path)?;
+    let bytes = history::head(&open.store, &located, HEAD)?;
+    let size = located.entry.size();
+    let more = size > bytes.len() as u64;
+    let readable = match std::str::from_utf8(&bytes) {
+        Ok(_) => bytes.len(),
+        // The last character may have been cut in two.
+        Err(error) if more && error.error_len().is_none() => error.valid_up_to(),
+        Err(_) => 0,
+    };
+    match std::str::from_utf8(&bytes[..readable]) {
+        Ok(text) if !text.contains('\0') && (readable > 0 || size == 0) => {
+            let lines = text.lines().map(|line| {
+                let cut: String = line.chars().take(LONGEST_LINE).collect();
+                crate::words::path(cut.replace('\t', "    ").as_bytes())
+            });
+            Ok(Looked::Text { lines: lines.collect(), more })
+        }
+        _ => Ok(Looked::Binary { size, start: bytes[..bytes.len().min(512)].to_vec() }),
+    }
+}

@@ -1,0 +1,139 @@
+//! Opening stores and listing their snapshots: the names first, which one listing gives, then what
+//! each says of itself, newest first.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, Mutex, atomic::{AtomicU64, Ordering}},
+};
+
+use skellin_engine::{EngineError, Passphrase};
+use skellin_store::{Cache, Lineage, ListedSnapshot, RunId, Snapshot, Store};
+
+use super::{Facts, Group, Report, Shared, Trouble, locked};
+use crate::machine::open_configured;
+
+/// So many snapshots are told of at once.
+const BATCH: usize = 64;
+
+/// A store that is open, and what is known of its snapshots.
+pub(super) struct Open {
+    pub store: Arc<Store>,
+    listed: Mutex<HashMap<RunId, ListedSnapshot>>,
+    read: Mutex<HashMap<RunId, Arc<Snapshot>>>,
+    /// Counts listings, so that an older one stops when a newer begins.
+    listing: AtomicU64,
+}
+
+impl Open {
+    /// A snapshot by its id.
+    pub fn snapshot(&self, id: RunId) -> Result<Arc<Snapshot>, EngineError> {
+        if let Some(snapshot) = locked(&self.read).get(&id) {
+            return Ok(Arc::clone(snapshot));
+        }
+        let listed = locked(&self.listed).get(&id).cloned();
+        let listed = listed.ok_or_else(|| EngineError::Unknown {
+            what: "the snapshot is no longer known".to_owned(),
+            hint: "look again with u".to_owned(),
+        })?;
+        let snapshot = Arc::new(self.store.read_snapshot(&listed)?);
+        locked(&self.read).insert(id, Arc::clone(&snapshot));
+        Ok(snapshot)
+    }
+}
+
+/// Opens a store if need be, lists it, and reads its snapshots.
+pub(super) fn open(shared: &Shared, name: &str, passphrase: Option<&Passphrase>) {
+    let opened = match shared.open_store(name) {
+        Ok(open) => Ok(open),
+        Err(_) => {
+            let configuration = shared.configuration();
+            let cache = Cache::ReadWrite(configuration.folders.cache.clone());
+            open_configured(&configuration, name, passphrase, cache).map(|store| {
+                let open = Arc::new(Open {
+                    store,
+                    listed: Mutex::default(),
+                    read: Mutex::default(),
+                    listing: AtomicU64::new(0),
+                });
+                locked(&shared.stores).insert(name.to_owned(), Arc::clone(&open));
+                open
+            })
+        }
+    };
+    let listed = opened.and_then(|open| list(shared, name, &open).map(|newest| (open, newest)));
+    match listed {
+        Ok((open, (groups, newest))) => {
+            let number = open.listing.fetch_add(1, Ordering::SeqCst) + 1;
+            let store = name.to_owned();
+            if shared.tell(Report::Listed { store, groups: Ok(groups) }) {
+                read_all(shared, name, &open, &newest, number);
+            }
+        }
+        Err(error) => {
+            // The next attempt opens it anew: the place may have come back elsewhere.
+            locked(&shared.stores).remove(name);
+            let store = name.to_owned();
+            shared.tell(Report::Listed { store, groups: Err(Trouble::from(&error)) });
+        }
+    }
+}
+
+/// The snapshots by plan and machine, and all of them newest first.
+fn list(
+    shared: &Shared,
+    name: &str,
+    open: &Open,
+) -> Result<(Vec<Group>, Vec<RunId>), EngineError> {
+    let listed = open.store.snapshots()?;
+    let newest: Vec<RunId> = listed.iter().rev().map(|snapshot| snapshot.run).collect();
+    let mut by_lineage: BTreeMap<[u8; 16], Vec<&ListedSnapshot>> = BTreeMap::new();
+    for snapshot in &listed {
+        by_lineage.entry(snapshot.lineage.0).or_default().push(snapshot);
+    }
+    *locked(&open.listed) =
+        listed.iter().map(|snapshot| (snapshot.run, snapshot.clone())).collect();
+    let configuration = shared.configuration();
+    let plans = configuration.plans.iter().filter_map(|file| file.plan.as_ref());
+    let known: HashMap<Lineage, (String, String)> = plans
+        .filter(|plan| plan.store == name)
+        .map(|plan| {
+            let machine = plan.machine.clone().unwrap_or_else(|| shared.machine.clone());
+            (open.store.lineage(&plan.name, &machine), (plan.name.clone(), machine))
+        })
+        .collect();
+    let mut groups = Vec::new();
+    for (lineage, snapshots) in by_lineage {
+        let named = known.get(&Lineage(lineage)).cloned().or_else(|| {
+            // Another machine's plan, or one whose file is gone: a snapshot tells its name.
+            let told = snapshots.iter().rev().find_map(|one| open.snapshot(one.run).ok());
+            told.map(|snapshot| (snapshot.plan.clone(), snapshot.machine.clone()))
+        });
+        let Some((plan, machine)) = named else { continue };
+        let marks = snapshots.iter().map(|snapshot| (snapshot.run, snapshot.started)).collect();
+        groups.push(Group { plan, machine, marks });
+    }
+    Ok((groups, newest))
+}
+
+fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: u64) {
+    for ids in newest.chunks(BATCH) {
+        if open.listing.load(Ordering::SeqCst) != number {
+            return;
+        }
+        let facts = ids.iter().filter_map(|id| {
+            // One that is damaged is found by verify; the ribbon shows that it is there.
+            let snapshot = open.snapshot(*id).ok()?;
+            let facts = Facts {
+                files: snapshot.files,
+                bytes: snapshot.bytes,
+                new_bytes: snapshot.new_bytes,
+                exceptions: snapshot.exceptions,
+            };
+            Some((*id, facts))
+        });
+        let facts = facts.collect();
+        if !shared.tell(Report::Facts { store: name.to_owned(), facts }) {
+            return;
+        }
+    }
+}

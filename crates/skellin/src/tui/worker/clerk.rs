@@ -1,0 +1,114 @@
+//! Papers: the journal, the stores as they stand, the configuration, drafts of plans.
+
+use std::{fs, path::Path};
+
+use skellin_engine::{
+    Configuration, Draft, EngineError, Exception, Journal, JournalEntry, local_directory,
+    open_place,
+};
+use skellin_store::Store;
+
+use super::{DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
+use crate::words;
+
+/// So many entries of the journal are shown.
+const ENTRIES: usize = 10_000;
+/// Of so many of them the exceptions are shown too.
+const WITH_EXCEPTIONS: usize = 200;
+
+pub(super) fn answer(shared: &Shared, request: Request) {
+    let report = match request {
+        Request::Journal => {
+            Report::Journal(shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into))
+        }
+        Request::Stores => Report::Stores(stores(shared)),
+        Request::Configuration => {
+            let folders = locked(&shared.configuration).folders.clone();
+            Report::Configuration(match Configuration::load(folders) {
+                Ok(configuration) => {
+                    locked(&shared.configuration).clone_from(&configuration);
+                    Ok(Box::new(configuration))
+                }
+                Err(error) => Err(error.into()),
+            })
+        }
+        Request::Local(path) => {
+            let listed = local(&path).map_err(|error| error.to_string());
+            Report::Local(path, listed)
+        }
+        Request::Check(draft) => Report::Checked(Box::new(check(shared, &draft))),
+        Request::Save(draft, passphrase) => {
+            let now = jiff::Timestamp::now().as_millisecond();
+            let saved = draft.save(&shared.configuration(), passphrase.as_ref(), now);
+            Report::Saved(saved.map_err(Into::into))
+        }
+        _ => return,
+    };
+    shared.tell(report);
+}
+
+fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, EngineError> {
+    let mut kept = Vec::new();
+    for (number, entry) in journal.entries(None, ENTRIES)?.into_iter().enumerate() {
+        let exceptions = match entry.exception_count {
+            0 => Vec::new(),
+            _ if number >= WITH_EXCEPTIONS => Vec::new(),
+            _ => journal.exceptions(entry.id)?,
+        };
+        kept.push((entry, exceptions));
+    }
+    Ok(kept)
+}
+
+fn stores(shared: &Shared) -> Vec<StoreRow> {
+    let configuration = shared.configuration();
+    let rows = configuration.stores.fine.values().map(|config| {
+        let header = open_place(&config.place)
+            .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
+        let usage = shared.store(&config.name).ok().and_then(|store| store.usage().ok());
+        StoreRow {
+            name: config.name.clone(),
+            place: local_directory(&config.place)
+                .map_or(String::new(), |path| path.display().to_string()),
+            state: header
+                .map(|header| words::short_id(&header.store.0))
+                .map_err(|error| Trouble::from(&error)),
+            usage: usage.map(|usage| (usage.containers, usage.bytes)),
+            room: local_directory(&config.place).and_then(room),
+        }
+    });
+    rows.collect()
+}
+
+/// Free and all bytes of the file system a directory lies on.
+fn room(path: &Path) -> Option<(u64, u64)> {
+    let facts = rustix::fs::statvfs(path).ok()?;
+    Some((facts.f_bavail * facts.f_frsize, facts.f_blocks * facts.f_frsize))
+}
+
+/// What is in a directory: directories first, then by name.
+fn local(path: &Path) -> std::io::Result<Vec<Local>> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(path)? {
+        let entry = entry?;
+        let Ok(metadata) = entry.metadata() else { continue };
+        let is_directory = metadata.is_dir();
+        let size = if is_directory { 0 } else { metadata.len() };
+        found.push(Local { name: entry.file_name(), is_directory, size });
+    }
+    found.sort_by(|a, b| b.is_directory.cmp(&a.is_directory).then_with(|| a.name.cmp(&b.name)));
+    Ok(found)
+}
+
+fn check(shared: &Shared, draft: &Draft) -> DraftState {
+    let configuration = shared.configuration();
+    let mut files = Vec::new();
+    if let Some(Ok(table)) = draft.store.as_ref().map(skellin_plan::StoreDraft::text) {
+        let file = configuration.folders.config.join("stores.toml");
+        files.push((format!("{}, added at its end", file.display()), table));
+    }
+    if let Ok(text) = draft.plan.text() {
+        files.push((draft.plan_path(&configuration).display().to_string(), text));
+    }
+    DraftState { checked: draft.check(&configuration), files }
+}

@@ -1,0 +1,114 @@
+//! Long work: runs, restores and their rehearsals, each on a thread of its own.
+
+use std::sync::Arc;
+
+use skellin_engine::{
+    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal,
+    RestoreRequest, RunOptions, RunReport, SystemClock, history, trial_store,
+};
+
+use super::{JobEnd, Report, Request, RestoreOrder, Restored, Shared};
+
+pub(super) fn work(shared: &Shared, request: Request) {
+    let (job, end) = match request {
+        Request::Run { job, plan, dry_run, cancel } => {
+            let work = Job::new(shared, job, &cancel);
+            (job, JobEnd::Run(work.run(&plan, dry_run).map(Box::new).map_err(Into::into)))
+        }
+        Request::Rehearse { job, draft, cancel } => {
+            let work = Job::new(shared, job, &cancel);
+            (job, JobEnd::Run(work.rehearse(&draft).map(Box::new).map_err(Into::into)))
+        }
+        Request::Restore(order) => {
+            let work = Job::new(shared, order.job, &order.cancel);
+            (order.job, JobEnd::Restore(work.restore(&order).map(Box::new).map_err(Into::into)))
+        }
+        _ => return,
+    };
+    shared.tell(Report::Ended { job, end });
+}
+
+/// What one job works with.
+struct Job<'a> {
+    shared: &'a Shared,
+    configuration: Configuration,
+    journal: Option<Arc<Journal>>,
+    number: u64,
+    cancel: &'a Cancel,
+}
+
+impl<'a> Job<'a> {
+    fn new(shared: &'a Shared, number: u64, cancel: &'a Cancel) -> Self {
+        let (configuration, journal) = (shared.configuration(), shared.journal().ok());
+        Self { shared, configuration, journal, number, cancel }
+    }
+
+    fn conduct<T>(&self, work: impl FnOnce(&Conductor<'_>) -> T) -> T {
+        let events = |event: Event| {
+            // A closed application hears nothing more.
+            self.shared.tell(Report::Event { job: self.number, event });
+        };
+        work(&Conductor {
+            configuration: &self.configuration,
+            journal: self.journal.as_deref(),
+            machine: &self.shared.machine,
+            clock: &SystemClock,
+            cancel: self.cancel,
+            events: &events,
+        })
+    }
+
+    fn run(&self, plan: &str, dry_run: bool) -> Result<RunReport, EngineError> {
+        let file = self.configuration.plan_file(plan)?;
+        let plan = file.plan.as_ref().ok_or_else(|| EngineError::Unknown {
+            what: format!("the plan {plan} has mistakes"),
+            hint: format!("skellin plan check {plan}"),
+        })?;
+        let options = RunOptions { dry_run, list_paths: dry_run, ..RunOptions::default() };
+        self.conduct(|conductor| {
+            conductor.run(plan, options, || self.shared.store(&plan.store))
+        })
+    }
+
+    fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {
+        let checked = draft.check(&self.configuration);
+        let plan = checked.plan.ok_or_else(|| EngineError::Unknown {
+            what: "the draft has mistakes".to_owned(),
+            hint: "they stand in the review".to_owned(),
+        })?;
+        let options = RunOptions { dry_run: true, ..RunOptions::default() };
+        // Against a store that is not open yet everything counts as new, as it does against one
+        // that does not exist yet.
+        self.conduct(|conductor| {
+            conductor.run(&plan, options, || match self.shared.store(&plan.store) {
+                Ok(store) => Ok(store),
+                Err(_) => trial_store(),
+            })
+        })
+    }
+
+    fn restore(&self, order: &RestoreOrder) -> Result<Restored, EngineError> {
+        let open = self.shared.open_store(&order.store)?;
+        let snapshot = open.snapshot(order.snapshot)?;
+        let located = history::must_locate(&open.store, &snapshot, &order.path)?;
+        let destination: &Destination = &order.destination;
+        let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
+        self.conduct(|conductor| {
+            let request = RestoreRequest {
+                snapshot: &snapshot,
+                paths: &[located],
+                destination,
+                existing: order.existing,
+                dry_run: order.dry_run,
+                stamp: &stamp,
+                cancel: &order.cancel,
+                events: conductor.events,
+            };
+            let report = conductor.restore(&order.store, &open.store, &request)?;
+            let target = |path: &[u8]| destination.target(&snapshot, path).unwrap_or_default();
+            let in_the_way = report.in_the_way.iter().map(|path| target(path)).collect();
+            Ok(Restored { target: target(&order.path), in_the_way, report })
+        })
+    }
+}
+

@@ -1,0 +1,183 @@
+//! The work behind the screens. Requests go to threads of their own, so that nothing waits for
+//! anything else; what they find comes back as reports. Nothing here draws.
+
+mod browse;
+mod catalogue;
+mod clerk;
+mod jobs;
+mod report;
+
+use std::{
+    collections::HashMap,
+    path::PathBuf,
+    sync::{
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
+};
+
+use crossbeam_channel::{Sender, unbounded};
+use skellin_engine::{
+    Cancel, Configuration, Destination, Draft, EngineError, Existing, Journal, Passphrase,
+};
+use skellin_store::{RunId, Store};
+
+pub(crate) use report::{
+    Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, Row, RowFacts, StoreRow,
+    Trouble, VersionRow,
+};
+
+/// Asked of the worker.
+pub(crate) enum Request {
+    /// Open a store if it is not open yet, and list its snapshots.
+    Open { store: String, passphrase: Option<Passphrase> },
+    /// List a directory of a snapshot; no path means its sources. Tickets that are not the newest
+    /// are forgotten.
+    Directory {
+        ticket: u64,
+        store: String,
+        snapshot: RunId,
+        before: Option<RunId>,
+        path: Option<Vec<u8>>,
+    },
+    /// Follow a path through these snapshots, oldest first. Only the newest study counts.
+    Versions { study: u64, store: String, snapshots: Vec<RunId>, path: Vec<u8> },
+    /// Read the beginning of a file.
+    Look { store: String, snapshot: RunId, path: Vec<u8> },
+    /// Read the journal.
+    Journal,
+    /// Look at all stores: whether they are there, and how full.
+    Stores,
+    /// Read the configuration again.
+    Configuration,
+    /// What is in a directory of this machine.
+    Local(PathBuf),
+    /// Look for mistakes in a draft.
+    Check(Box<Draft>),
+    /// Save a draft.
+    Save(Box<Draft>, Option<Passphrase>),
+    /// Rehearse a draft against its store, or against an empty one.
+    Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
+    /// Run a plan, or rehearse it.
+    Run { job: u64, plan: String, dry_run: bool, cancel: Cancel },
+    /// Restore a path, or rehearse it.
+    Restore(Box<RestoreOrder>),
+}
+
+/// What to restore.
+#[derive(Clone, Debug)]
+pub(crate) struct RestoreOrder {
+    pub job: u64,
+    pub store: String,
+    pub snapshot: RunId,
+    pub path: Vec<u8>,
+    pub destination: Destination,
+    pub existing: Existing,
+    pub dry_run: bool,
+    pub cancel: Cancel,
+}
+
+/// What the threads share.
+struct Shared {
+    configuration: Mutex<Configuration>,
+    stores: Mutex<HashMap<String, Arc<catalogue::Open>>>,
+    journal: Mutex<Option<Arc<Journal>>>,
+    /// The newest ticket of a directory.
+    ticket: AtomicU64,
+    /// The newest study of versions.
+    study: AtomicU64,
+    machine: String,
+    out: Box<dyn Fn(Report) -> bool + Send + Sync>,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Shared {
+    fn configuration(&self) -> Configuration {
+        locked(&self.configuration).clone()
+    }
+
+    fn open_store(&self, name: &str) -> Result<Arc<catalogue::Open>, EngineError> {
+        locked(&self.stores).get(name).cloned().ok_or_else(|| EngineError::Unknown {
+            what: format!("the store {name} is not open"),
+            hint: "look again with u".to_owned(),
+        })
+    }
+
+    fn store(&self, name: &str) -> Result<Arc<Store>, EngineError> {
+        Ok(Arc::clone(&self.open_store(name)?.store))
+    }
+
+    /// The journal, opened when it is first needed.
+    fn journal(&self) -> Result<Arc<Journal>, EngineError> {
+        let mut journal = locked(&self.journal);
+        if let Some(journal) = &*journal {
+            return Ok(Arc::clone(journal));
+        }
+        let state = locked(&self.configuration).folders.state.clone();
+        Ok(Arc::clone(journal.insert(Arc::new(Journal::open(&state)?))))
+    }
+
+    /// Tells something; whether anybody listens.
+    fn tell(&self, report: Report) -> bool {
+        (self.out)(report)
+    }
+}
+
+/// Starts the worker. `out` takes what it tells, and says whether anybody listens.
+pub(super) fn start(
+    configuration: Configuration,
+    machine: String,
+    out: impl Fn(Report) -> bool + Send + Sync + 'static,
+) -> Sender<Request> {
+    let shared = Arc::new(Shared {
+        configuration: Mutex::new(configuration),
+        stores: Mutex::default(),
+        journal: Mutex::default(),
+        ticket: AtomicU64::new(0),
+        study: AtomicU64::new(0),
+        machine,
+        out: Box::new(out),
+    });
+    let (sender, requests) = unbounded();
+    std::thread::spawn(move || {
+        let browsing = queue(&shared, browse::answer);
+        let studies = queue(&shared, browse::answer);
+        let papers = queue(&shared, clerk::answer);
+        for request in requests {
+            match request {
+                Request::Directory { ticket, .. } => {
+                    shared.ticket.fetch_max(ticket, Ordering::SeqCst);
+                    let _ = browsing.send(request);
+                }
+                Request::Look { .. } => drop(browsing.send(request)),
+                Request::Versions { study, .. } => {
+                    shared.study.fetch_max(study, Ordering::SeqCst);
+                    let _ = studies.send(request);
+                }
+                Request::Open { store, passphrase } => {
+                    let shared = Arc::clone(&shared);
+                    std::thread::spawn(move || {
+                        catalogue::open(&shared, &store, passphrase.as_ref());
+                    });
+                }
+                Request::Run { .. } | Request::Restore(_) | Request::Rehearse { .. } => {
+                    let shared = Arc::clone(&shared);
+                    std::thread::spawn(move || jobs::work(&shared, request));
+                }
+                other => drop(papers.send(other)),
+            }
+        }
+    });
+    sender
+}
+
+/// A thread that answers requests one after the other.
+fn queue(shared: &Arc<Shared>, answer: fn(&Shared, Request)) -> Sender<Request> {
+    let (sender, requests) = unbounded();
+    let shared = Arc::clone(shared);
+    std::thread::spawn(move || requests.into_iter().for_each(|request| answer(&shared, request)));
+    sender
+}

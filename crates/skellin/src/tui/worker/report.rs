@@ -1,0 +1,238 @@
+//! What the worker tells.
+
+use std::path::PathBuf;
+
+use skellin_engine::{
+    Change, Checked, Configuration, EngineError, Event, Exception, JournalEntry, RestoreReport,
+    RunReport,
+};
+use skellin_store::{Kind, RunId};
+
+/// Told by the worker.
+#[derive(Debug)]
+pub(crate) enum Report {
+    /// The snapshots of a store, or why there are none to be had.
+    Listed { store: String, groups: Result<Vec<Group>, Trouble> },
+    /// What some snapshots say of themselves.
+    Facts { store: String, facts: Vec<(RunId, Facts)> },
+    /// Some of what is in a directory; more follows unless it is complete.
+    Rows { ticket: u64, path: Option<Vec<u8>>, batch: Batch, complete: bool },
+    /// A directory that cannot be listed.
+    NoRows { ticket: u64, path: Option<Vec<u8>>, trouble: Trouble },
+    /// The versions of a path, oldest first.
+    Versions { path: Vec<u8>, versions: Result<Vec<VersionRow>, Trouble> },
+    /// The beginning of a file.
+    Looked { path: Vec<u8>, snapshot: RunId, looked: Result<Looked, Trouble> },
+    /// The journal, newest first, with the exceptions of its newest entries.
+    Journal(Result<Vec<(JournalEntry, Vec<Exception>)>, Trouble>),
+    /// All stores.
+    Stores(Vec<StoreRow>),
+    /// The configuration as it is now.
+    Configuration(Result<Box<Configuration>, Trouble>),
+    /// What is in a directory of this machine.
+    Local(PathBuf, Result<Vec<Local>, String>),
+    /// A draft was looked at.
+    Checked(Box<DraftState>),
+    /// A draft was saved, or not.
+    Saved(Result<(), Trouble>),
+    /// Something happened in a job.
+    Event { job: u64, event: Event },
+    /// A job ended.
+    Ended { job: u64, end: JobEnd },
+}
+
+/// How a job ended.
+#[derive(Debug)]
+pub(crate) enum JobEnd {
+    Run(Result<Box<RunReport>, Trouble>),
+    Restore(Result<Box<Restored>, Trouble>),
+}
+
+/// What a restore has done, or would do.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Restored {
+    pub report: RestoreReport,
+    /// Where the path goes.
+    pub target: PathBuf,
+    /// Where something is in the way: the first of them.
+    pub in_the_way: Vec<PathBuf>,
+}
+
+/// Whether a passphrase was tried and opens nothing.
+pub(crate) type WrongBefore = bool;
+
+/// A failure in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Trouble {
+    pub what: String,
+    pub hint: Option<String>,
+    /// Whether a passphrase would help, and if so, whether one was tried that is wrong.
+    pub passphrase: Option<WrongBefore>,
+}
+
+impl From<&EngineError> for Trouble {
+    fn from(error: &EngineError) -> Self {
+        let passphrase = match error {
+            EngineError::NoPassphrase(_) => Some(false),
+            EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. }) => Some(true),
+            _ => None,
+        };
+        Self { what: error.to_string(), hint: error.hint(), passphrase }
+    }
+}
+
+impl From<EngineError> for Trouble {
+    fn from(error: EngineError) -> Self {
+        Self::from(&error)
+    }
+}
+
+/// The snapshots of one plan of one machine in a store, oldest first.
+#[derive(Clone, Debug)]
+pub(crate) struct Group {
+    pub plan: String,
+    pub machine: String,
+    pub marks: Vec<(RunId, i64)>,
+}
+
+/// What a snapshot says of itself.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Facts {
+    pub files: u64,
+    pub bytes: u64,
+    pub new_bytes: u64,
+    pub exceptions: u64,
+}
+
+/// What the tree shows of an entry, apart from its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct RowFacts {
+    pub size: u64,
+    pub files: u64,
+    /// Seconds since 1970.
+    pub modified: i64,
+    pub kind: Kind,
+    pub change: Change,
+}
+
+/// An entry on its own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Row {
+    pub name: Vec<u8>,
+    pub facts: RowFacts,
+    pub target: Option<Vec<u8>>,
+}
+
+/// Entries of a directory, in the order of their names. Names lie one behind the other, so that a
+/// million of them cost little more than their bytes.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Batch {
+    names: Vec<u8>,
+    ends: Vec<u32>,
+    facts: Vec<RowFacts>,
+    /// Targets of links, by row.
+    targets: Vec<(u32, Vec<u8>)>,
+}
+
+impl Batch {
+    pub fn push(&mut self, row: Row) {
+        if let Some(target) = row.target {
+            self.targets.push((self.facts.len() as u32, target));
+        }
+        self.names.extend_from_slice(&row.name);
+        self.ends.push(self.names.len() as u32);
+        self.facts.push(row.facts);
+    }
+
+    pub fn len(&self) -> usize {
+        self.facts.len()
+    }
+
+    pub fn name(&self, row: usize) -> &[u8] {
+        let start = row.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.names[start as usize..self.ends[row] as usize]
+    }
+
+    pub fn facts(&self, row: usize) -> &RowFacts {
+        &self.facts[row]
+    }
+
+    pub fn target(&self, row: usize) -> Option<&[u8]> {
+        let found = self.targets.binary_search_by_key(&(row as u32), |(row, _)| *row).ok()?;
+        Some(&self.targets[found].1)
+    }
+
+    /// The row of a name.
+    pub fn find(&self, name: &[u8]) -> Option<usize> {
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            match self.name(middle).cmp(name) {
+                std::cmp::Ordering::Less => low = middle + 1,
+                std::cmp::Ordering::Greater => high = middle,
+                std::cmp::Ordering::Equal => return Some(middle),
+            }
+        }
+        None
+    }
+}
+
+impl FromIterator<Row> for Batch {
+    fn from_iter<I: IntoIterator<Item = Row>>(rows: I) -> Self {
+        let mut batch = Self::default();
+        rows.into_iter().for_each(|row| batch.push(row));
+        batch
+    }
+}
+
+/// One version of a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct VersionRow {
+    pub snapshot: RunId,
+    /// The snapshot in which it appeared, in milliseconds since 1970.
+    pub time: i64,
+    /// The last snapshot that has it, in milliseconds since 1970.
+    pub last_seen: i64,
+    pub size: u64,
+    /// Seconds since 1970.
+    pub modified: i64,
+    pub kind: Kind,
+}
+
+/// The beginning of a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Looked {
+    /// Lines of text; whether there is more of the file.
+    Text { lines: Vec<String>, more: bool },
+    /// No text.
+    Binary { size: u64, start: Vec<u8> },
+}
+
+/// A store as its screen shows it.
+#[derive(Clone, Debug)]
+pub(crate) struct StoreRow {
+    pub name: String,
+    pub place: String,
+    /// Its id, or why it cannot be reached.
+    pub state: Result<String, Trouble>,
+    /// Containers and bytes; known of stores that are open.
+    pub usage: Option<(u64, u64)>,
+    /// Free and all bytes of the file system below it.
+    pub room: Option<(u64, u64)>,
+}
+
+/// Something in a directory of this machine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Local {
+    pub name: std::ffi::OsString,
+    pub is_directory: bool,
+    pub size: u64,
+}
+
+/// What a look at a draft has shown.
+#[derive(Debug, Default)]
+pub(crate) struct DraftState {
+    pub checked: Checked,
+    /// The files it would write, with their text.
+    pub files: Vec<(String, String)>,
+}
