@@ -35,11 +35,12 @@ struct Bench {
 }
 
 /// Builds the program, makes the inputs, measures, prints.
-pub(crate) fn bench() -> Result<()> {
+pub(crate) fn bench(only_screen: bool) -> Result<()> {
     if cfg!(debug_assertions) {
         // What measures the machine must be built as well as what is measured.
         let mut again = Command::new(env!("CARGO"));
         again.args(["run", "--quiet", "--release", "--package", "xtask", "--", "bench"]);
+        again.args(only_screen.then_some("--screen"));
         let status = again.current_dir(root()).status()?;
         ensure!(status.success(), "the measurements ended with {status}");
         return Ok(());
@@ -56,6 +57,10 @@ pub(crate) fn bench() -> Result<()> {
         if memory.is_dir() { memory.join("skellin-measurements") } else { folder.join("medium") };
     let _ = fs::remove_dir_all(&medium);
     let bench = Bench { program: root().join("target/release/skellin"), folder, medium };
+    if only_screen {
+        crate::screen::rows(&bench.program, &bench.medium)?;
+        return Ok(fs::remove_dir_all(&bench.medium)?);
+    }
     let cores = std::thread::available_parallelism()?.get();
     bench.prepare()?;
     let (noise, text, small) =
@@ -158,6 +163,7 @@ pub(crate) fn bench() -> Result<()> {
         Some(second.time.as_secs_f64() / bare),
         &second,
     );
+    crate::screen::rows(&bench.program, &bench.medium)?;
     say("");
     say(
         "ratios of rates: ours to the limit, at least 0.40 wanted; of times: ours to the bare walk, at most 4.00 wanted",

@@ -3,14 +3,15 @@
 mod bench;
 mod inputs;
 mod limits;
+mod screen;
 mod suite;
 
 fn main() -> anyhow::Result<()> {
     let mut arguments = std::env::args().skip(1);
     match arguments.next().as_deref() {
         Some("test") => suite::test(),
-        Some("bench") => bench::bench(),
-        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench`"),
+        Some("bench") => bench::bench(arguments.next().as_deref() == Some("--screen")),
+        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench [--screen]`"),
     }
 }
 

@@ -6,12 +6,9 @@ use crate::plan::is_plan_name;
 
 /// What the three forms of a backup are for.
 pub const FORMS: [(&str, &str); 3] = [
-    (
-        "snapshots",
-        "every state of every night, deduplicated, compressed and encrypted; what most plans want",
-    ),
-    ("mirror", "a plain readable copy of the tree as it is now (not in this version yet)"),
-    ("archive", "a dated tar file, to be handed over or put away (not in this version yet)"),
+    ("snapshots", "every state of every night, deduplicated and encrypted"),
+    ("mirror", "a plain readable copy of the tree (not in this version yet)"),
+    ("archive", "a dated tar file to put away (not in this version yet)"),
 ];
 
 /// A plan that is not saved yet.

@@ -85,6 +85,29 @@ impl Screen {
         }
     }
 
+    /// A click with the left button, counted from the left upper corner.
+    fn click(&self, column: usize, row: usize) {
+        let (column, row) = (column + 1, row + 1);
+        self.type_text(&format!("\u{1b}[<0;{column};{row}M"));
+        self.type_text(&format!("\u{1b}[<0;{column};{row}m"));
+    }
+
+    /// Presses a key until the screen shows something, waiting for an answer to each.
+    fn press_until(&self, key: &str, wanted: &str) -> String {
+        for _ in 0..60 {
+            let before = self.text();
+            if before.contains(wanted) {
+                return before;
+            }
+            self.keys(&[key]);
+            let deadline = Instant::now() + Duration::from_secs(20);
+            while self.text() == before && Instant::now() < deadline {
+                std::thread::sleep(Duration::from_millis(15));
+            }
+        }
+        panic!("{key} never led to {wanted}:\n{}", self.text());
+    }
+
     fn type_text(&self, text: &str) {
         self.tmux(&["send-keys", "-l", text]);
     }
@@ -117,7 +140,10 @@ fn world(passphrase_in_config: bool) -> tempfile::TempDir {
     for plan in ["readings", "ringing"] {
         write(
             &path(&format!("config/plans/{plan}.toml")),
-            format!("sources = [\"{}\"]\nstore = \"oak\"\n", path(plan).display()),
+            format!(
+                "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n",
+                path(plan).display()
+            ),
         );
     }
     let store: std::sync::Arc<dyn skellin_place::Place> = std::sync::Arc::new(place);
@@ -143,67 +169,218 @@ fn program() -> &'static str {
     env!("CARGO_BIN_EXE_skellin")
 }
 
+/// The station with its six weeks, built by the program itself.
+fn station() -> tempfile::TempDir {
+    let folder = scratch();
+    let built = Command::new(program())
+        .args(["demo", "--build-only", "--quiet", "--dir"])
+        .arg(folder.path())
+        .status()
+        .unwrap();
+    assert!(built.success());
+    folder
+}
+
 #[test]
-fn a_file_is_found_in_an_older_snapshot_and_brought_back() {
-    let folder = world(true);
+fn the_deleted_register_is_found_and_brought_back() {
+    let folder = station();
+    let register = folder.path().join("srv/ringing/register.csv");
+    assert!(!register.exists(), "it was deleted by mistake");
     let screen = Screen::start(160, 44, folder.path(), program());
-    screen.wait(&["Skellin", "readings", "ringing", "3 of 3 snapshots", "/readings/", "2 plans"]);
-    screen.keys(&["Left"]);
-    screen.wait(&["2 of 3 snapshots"]);
+    // Every kind of mark stands on the ribbon.
+    screen.wait(&["2 plans safe", "readings", "ringing", "─ Is ─ readings", "now"]);
+    screen.wait(&["●", "▲", "✕", "◐", "◇", "○", "┃"]);
+    screen.keys(&["Tab", "Left"]);
+    screen.wait(&["─ Was ─ ringing", "23 of 23", "srv/ringing/"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["notes.md", "2026/"]);
-    screen.keys(&["Down", "Down"]);
-    // The selected path stays while time moves.
-    screen.keys(&["Left"]);
-    screen.wait(&["1 of 3 snapshots", "notes.md"]);
-    screen.keys(&["b"]);
-    screen.wait(&["Bring back", "/readings/notes.md", "Where to"]);
+    screen.wait(&["scans/", "drawings/"]);
+    // Back in time until it is there; at first as a path that is gone.
+    screen.press_until("Left", "register.csv");
+    screen.wait(&["gone", "register.csv"]);
+    screen.press_until("Down", "ringing/register.csv");
+    screen.wait(&["20 versions; gone since", "◆"]);
+    // With the mouse to the last mark before the cursor that has it.
+    let text = screen.text();
+    let row = text.lines().position(|line| line.contains("▌ ringing")).unwrap();
+    let strip = text.lines().nth(row + 1).unwrap().chars().collect::<Vec<_>>();
+    let column = strip.iter().rposition(|c| *c == '◆').unwrap();
+    screen.click(column, row);
+    let text = screen.wait(&["20 of 23", "▸ "]);
+    assert!(
+        text.lines().any(|line| line.contains("register.csv") && line.contains("changed")),
+        "{text}"
+    );
+    screen.keys(&["v"]);
+    screen.wait(&["19 of 23"]);
+    screen.keys(&["V"]);
+    screen.wait(&["20 of 23"]);
+    screen.keys(&["l"]);
+    screen.wait(&["register.csv  as of", "ring 41000, tern, adult, day 0", "lines"]);
+    screen.keys(&["End"]);
+    let text = screen.wait(&["36 of 36 lines"]);
+    let last = text.lines().rfind(|line| line.contains("tern, adult")).unwrap().to_owned();
+    screen.keys(&["Escape", "b"]);
+    screen.wait(&["Bring back", "Where to", "where it was"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["Rehearsed; nothing was written yet", "1 path, 8 B"]);
-    assert!(!folder.path().join("restored").exists());
+    screen.wait(&["Rehearsed; nothing was written yet", "1 path"]);
+    assert!(!register.exists());
     screen.keys(&["Enter"]);
     screen.wait(&["✓ Done."]);
-    let restored = folder.path().join("restored/readings/notes.md");
-    assert_eq!(fs::read_to_string(restored).unwrap(), "night 0\n");
-    // Back to the tree, and over the file that is there now, in place.
+    let back = fs::read_to_string(&register).unwrap();
+    assert_eq!(back.lines().count(), 36);
+    assert!(last.contains(back.lines().last().unwrap()), "{last}");
+    let age = fs::metadata(&register).unwrap().modified().unwrap().elapsed().unwrap();
+    assert!(age > Duration::from_secs(3 * 86_400), "it has its time again");
+    // Over the file that is there now, beside it under another name.
     screen.keys(&["Enter", "b"]);
     screen.wait(&["Where to"]);
-    screen.keys(&["Space", "Tab", "Tab", "Space"]);
-    screen.wait(&["where it was", "replace it"]);
+    screen.keys(&["Tab", "Space", "Space", "Enter"]);
+    screen.wait(&["1 path would stay under another name", "in the way: "]);
     screen.keys(&["Enter"]);
-    screen.wait(&["1 path replaced"]);
-    assert_eq!(fs::read_to_string(folder.path().join("readings/notes.md")).unwrap(), "night 2\n");
-    screen.keys(&["Enter"]);
-    screen.wait(&["✓ Done."]);
-    assert_eq!(fs::read_to_string(folder.path().join("readings/notes.md")).unwrap(), "night 0\n");
-    screen.keys(&["Enter", "Tab"]);
-    screen.wait(&["Was ─ ringing", "/ringing/"]);
-    screen.keys(&["?"]);
-    screen.wait(&["a snapshot earlier", "bring the path back", "any key"]);
-    screen.keys(&["x", "q"]);
+    screen.wait(&["✓ Done.", "1 path kept under another name"]);
+    let names = fs::read_dir(register.parent().unwrap()).unwrap();
+    let kept = names.filter(|entry| {
+        entry.as_ref().unwrap().file_name().to_string_lossy().starts_with("register.csv.kept-")
+    });
+    assert_eq!(kept.count(), 1);
+    screen.keys(&["Enter", "j"]);
+    screen.wait(&["─ Journal ─", "restore", "✕ failed", "1 path restored"]);
+    screen.keys(&["PageDown", "PageDown"]);
+    screen.wait(&["◐ interrupted", "▲ exceptions"]);
+    screen.keys(&["p"]);
+    screen.wait(&["─ Proof ─", "restored"]);
+    screen.keys(&["s"]);
+    screen.wait(&["─ Stores ─ 1 of 1 store can be reached", "✓ here"]);
+    screen.keys(&["Escape", "?"]);
+    screen.wait(&[
+        "to the snapshot or run before",
+        "bring the path back",
+        "a run that was interrupted",
+    ]);
+    screen.keys(&["Escape", "q"]);
     let text = screen.wait(&["status 0"]);
     assert!(!text.contains("Skellin  "), "the screen is given back:\n{text}");
     assert!(!text.contains("-echo"), "the terminal echoes again:\n{text}");
 }
 
 #[test]
-fn a_small_terminal_shows_the_same() {
+fn a_run_is_started_and_its_mark_appears() {
     let folder = world(true);
-    let screen = Screen::start(80, 24, folder.path(), program());
-    let text = screen.wait(&["Skellin", "readings", "3 of 3 snapshots", "/readings/"]);
-    assert!(text.lines().all(|line| line.chars().count() <= 80));
-    assert_eq!(text.lines().filter(|line| line.contains('┃')).count(), 2, "{text}");
-    screen.tmux(&["resize-window", "-x", "160", "-y", "44"]);
-    let deadline = Instant::now() + Duration::from_secs(20);
-    while !screen.text().lines().any(|line| line.chars().count() > 100) {
-        assert!(Instant::now() < deadline, "{}", screen.text());
-    }
-    screen.tmux(&["resize-window", "-x", "80", "-y", "24"]);
-    let deadline = Instant::now() + Duration::from_secs(20);
-    while screen.text().lines().any(|line| line.chars().count() > 80)
-        || !screen.text().contains("q close")
+    let screen = Screen::start(120, 30, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "d makes a dry run", "2 plans safe"]);
+    write(&folder.path().join("readings/notes.md"), "a new night\n");
+    screen.keys(&["d"]);
+    screen.wait(&["Dry run", "nothing was written", "0 gone", "~ changed", "readings/notes.md"]);
+    screen.keys(&["r"]);
+    screen.wait(&["the snapshot is there"]);
+    screen.keys(&["Left"]);
+    screen.wait(&["─ Was ─ readings", "4 of 4"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn a_run_is_cancelled_and_closing_asks_first() {
+    let folder = world(true);
+    // Enough to compress hard for a while.
+    write(&folder.path().join("readings/huge.csv"), content(1, 400 << 20));
+    let plan = folder.path().join("config/plans/readings.toml");
+    let text = fs::read_to_string(&plan).unwrap();
+    write(&plan, format!("{text}compress = \"high\"\n"));
+    let screen = Screen::start(120, 30, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "r runs the plan", "2 plans safe"]);
+    screen.keys(&["r"]);
+    screen.wait(&["Run under way", "huge.csv", "MiB/s"]);
+    screen.keys(&["q"]);
+    screen.wait(&["The run of readings is still under way", "s stop it and close"]);
+    screen.keys(&["Escape", "x"]);
+    screen.wait(&["Stopped: there is no snapshot", "◐", "the last run was interrupted"]);
+    screen.keys(&["r"]);
+    screen.wait(&["Run under way", "huge.csv"]);
+    screen.keys(&["q"]);
+    screen.wait(&["s stop it and close"]);
+    screen.keys(&["s"]);
+    screen.wait(&["status 0"]);
+    let mut journal = Command::new(program());
+    for (variable, below) in
+        [("SKELLIN_CONFIG", "config"), ("SKELLIN_STATE", "state"), ("SKELLIN_CACHE", "cache")]
     {
-        assert!(Instant::now() < deadline, "{}", screen.text());
+        journal.env(variable, folder.path().join(below));
+    }
+    let output = journal.args(["journal", "readings"]).output().unwrap();
+    let said = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(said.matches("interrupted").count(), 2, "{said}");
+}
+
+#[test]
+fn a_plan_is_made_from_nothing_and_run() {
+    let folder = scratch();
+    write(&folder.path().join("records/2026/gauge.csv"), content(1, 9000));
+    write(&folder.path().join("records/notes.md"), "two terns\n");
+    let screen = Screen::start(120, 40, folder.path(), program());
+    screen.wait(&["There is no plan yet", "a makes one with you"]);
+    screen.keys(&["a"]);
+    screen.wait(&["what to protect", "records/"]);
+    screen.keys(&["Space", "Tab"]);
+    screen.wait(&["a new store", "give the store a name"]);
+    screen.keys(&["Down"]);
+    screen.type_text("oak");
+    screen.keys(&["Down"]);
+    screen.type_text(&format!("{}/oak", folder.path().display()));
+    screen.keys(&["Down"]);
+    screen.type_text("terns over the pier");
+    screen.keys(&["Down"]);
+    screen.type_text("terns over the pier");
+    let text = screen.wait(&["this step is done"]);
+    assert!(!text.contains("terns over"), "{text}");
+    screen.keys(&["Tab"]);
+    screen.wait(&["daily at 21:40", "every day at 21:40", "snapshots", "mirror"]);
+    screen.keys(&["Tab"]);
+    screen.wait(&[
+        "no mistakes",
+        "stores.toml, added at its end",
+        "plans/records.toml",
+        "keys/oak.key",
+    ]);
+    assert!(!folder.path().join("config").exists() && !folder.path().join("oak").exists());
+    screen.keys(&["d"]);
+    screen.wait(&["dry run: 2 files would be stored"]);
+    screen.keys(&["Enter"]);
+    screen.wait(&["─ Is ─ records", "has no snapshot yet", "r runs the plan now"]);
+    screen.keys(&["r"]);
+    screen.wait(&["the snapshot is there", "✓ 1 plan safe"]);
+    let key = fs::metadata(folder.path().join("config/keys/oak.key")).unwrap();
+    assert_eq!(std::os::unix::fs::MetadataExt::mode(&key) & 0o777, 0o600);
+    screen.keys(&["Left", "Enter"]);
+    screen.wait(&["─ Was ─ records", "1 of 1", "notes.md", "2026/"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn a_terminal_may_shrink_and_grow() {
+    let folder = world(true);
+    let screen = Screen::start(160, 44, folder.path(), program());
+    screen.wait(&["2 plans safe", "Stores  Journal  Proof"]);
+    screen.keys(&["Left"]);
+    screen.wait(&["3 of 3", "/readings/"]);
+    for (columns, rows) in [("80", "24"), ("160", "44"), ("20", "6"), ("80", "24")] {
+        screen.tmux(&["resize-window", "-x", columns, "-y", rows]);
+        let (width, height): (usize, usize) = (columns.parse().unwrap(), rows.parse().unwrap());
+        let deadline = Instant::now() + Duration::from_secs(20);
+        loop {
+            let text = screen.text();
+            let fits = text.lines().all(|line| line.chars().count() <= width);
+            let hints = text
+                .lines()
+                .nth(height - 1)
+                .is_some_and(|line| line.contains("close") || width < 30);
+            if fits && hints && text.contains("Skellin") {
+                break;
+            }
+            assert!(Instant::now() < deadline, "{columns}x{rows}\n{text}");
+            std::thread::sleep(Duration::from_millis(15));
+        }
     }
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
@@ -221,25 +398,22 @@ fn a_passphrase_is_asked_for_and_a_wrong_one_changes_nothing() {
     screen.wait(&["opens no slot of this store"]);
     screen.type_text("terns over the pier");
     screen.keys(&["Enter"]);
-    screen.wait(&["3 of 3 snapshots", "/readings/"]);
+    screen.wait(&["2 plans safe"]);
+    screen.keys(&["Left"]);
+    screen.wait(&["3 of 3", "/readings/"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }
 
 #[test]
-fn nothing_configured_and_a_store_that_is_away_say_what_to_do() {
-    let empty = scratch();
-    let screen = Screen::start(100, 30, empty.path(), program());
-    screen.wait(&["There is no plan yet", "stores.toml", "skellin plan check"]);
-    screen.keys(&["q"]);
-    screen.wait(&["status 0"]);
+fn a_store_that_is_away_says_what_to_do() {
     let folder = world(true);
     fs::rename(folder.path().join("oak"), folder.path().join("unplugged")).unwrap();
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["✗", "the place is not there", "is the drive mounted?"]);
+    screen.wait(&["✕", "the place is not there", "is the drive mounted?", "0 of 2 plans safe"]);
     fs::rename(folder.path().join("unplugged"), folder.path().join("oak")).unwrap();
     screen.keys(&["u"]);
-    screen.wait(&["3 of 3 snapshots"]);
+    screen.wait(&["2 plans safe"]);
     screen.keys(&["C-c"]);
     screen.wait(&["status 0"]);
 }
@@ -247,10 +421,9 @@ fn nothing_configured_and_a_store_that_is_away_say_what_to_do() {
 #[test]
 fn a_signal_leaves_a_clean_terminal() {
     let folder = world(true);
-
     let command = format!("sh -c 'echo $$ > {}/pid; exec {}'", folder.path().display(), program());
     let screen = Screen::start(100, 30, folder.path(), &command);
-    screen.wait(&["3 of 3 snapshots"]);
+    screen.wait(&["2 plans safe"]);
     let pid: i32 = fs::read_to_string(folder.path().join("pid")).unwrap().trim().parse().unwrap();
     rustix::process::kill_process(
         rustix::process::Pid::from_raw(pid).unwrap(),
@@ -258,7 +431,7 @@ fn a_signal_leaves_a_clean_terminal() {
     )
     .unwrap();
     let text = screen.wait(&["status 143"]);
-    assert!(!text.contains("-echo") && !text.contains("Was ─"), "{text}");
+    assert!(!text.contains("-echo") && !text.contains("Is ─"), "{text}");
 }
 
 #[test]
@@ -266,10 +439,10 @@ fn a_panic_leaves_a_clean_terminal() {
     let folder = world(true);
     let command = format!("SKELLIN_TEST_PANIC=1 {}", program());
     let screen = Screen::start(100, 30, folder.path(), &command);
-    screen.wait(&["3 of 3 snapshots"]);
+    screen.wait(&["2 plans safe"]);
     screen.keys(&["F12"]);
     let text = screen.wait(&["status 101", "a panic asked for by a test"]);
-    assert!(!text.contains("-echo") && !text.contains("Was ─"), "{text}");
+    assert!(!text.contains("-echo") && !text.contains("Is ─"), "{text}");
 }
 
 #[test]

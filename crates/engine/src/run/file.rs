@@ -66,8 +66,10 @@ pub(super) fn store<'s>(
         add(&pool.counts.bytes, facts.size());
         return complete(pool, task.parent, Some(entry));
     }
+    // What takes long to read is named again and again, beside what others read.
+    let path = (facts.size() > PIECE as u64).then(|| task.path.clone());
     writer.begin_file(Box::new(task));
-    let mut reader = Reader { pool, buffer };
+    let mut reader = Reader { pool, buffer, path };
     let read = reader.read_all(&file, &facts, writer)?;
     let task = writer.last_file();
     let Some(task) = task else { return Ok(()) };
@@ -115,6 +117,8 @@ fn linked_before(pool: &Pool<'_>, entry: &Entry, facts: &Facts) -> Option<Entry>
 struct Reader<'a, 's> {
     pool: &'a Pool<'s>,
     buffer: &'a mut Vec<u8>,
+    /// Its path, if it is large.
+    path: Option<Vec<u8>>,
 }
 
 impl<'s> Reader<'_, 's> {
@@ -181,6 +185,9 @@ impl<'s> Reader<'_, 's> {
                     Err(error) => return Ok(Err(error)),
                 },
             };
+            if let Some(path) = &self.path {
+                self.pool.set_current(path);
+            }
             read += got as u64;
             filled += got;
             self.pool.counts.read.fetch_add(got as u64, Ordering::Relaxed);

@@ -186,10 +186,11 @@ fn progress(pool: &Pool<'_>, meter: &mut Meter) -> Progress {
     let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
     let (files, bytes) = (load(&counts.files), load(&counts.bytes));
     let rate = meter.rate(Instant::now(), bytes as f64);
-    let total_bytes = pool.total_bytes().map(|total| total.max(bytes));
+    // A total by the snapshot before says nothing any more once it is passed.
+    let total_bytes = pool.total_bytes().filter(|total| *total >= bytes);
     Progress {
         files,
-        total_files: pool.total_files().map(|total| total.max(files)),
+        total_files: pool.total_files().filter(|total| *total >= files),
         bytes,
         total_bytes,
         read: load(&counts.read),

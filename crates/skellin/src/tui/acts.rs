@@ -84,8 +84,13 @@ impl App {
             Action::Run => self.run_plan(false),
             Action::Stop => self.stop_run(),
             Action::Now => self.put_cursor(Cursor::Is),
-            Action::Earlier | Action::Later | Action::DayEarlier | Action::DayLater | Action::Oldest => {
-                if let Some(cursor) = self.current_lane().and_then(|lane| self.along(lane, action)) {
+            Action::Earlier
+            | Action::Later
+            | Action::DayEarlier
+            | Action::DayLater
+            | Action::Oldest => {
+                if let Some(cursor) = self.current_lane().and_then(|lane| self.along(lane, action))
+                {
                     self.put_cursor(cursor);
                 }
             }
@@ -227,7 +232,9 @@ impl App {
                 let versions = self.versions().unwrap_or_default();
                 let last = versions.iter().rfind(|version| version.time <= mark.time);
                 let before = last.or(versions.first());
-                before.and_then(|version| lane.at(version.last_seen)).map(|number| lane.marks[number])
+                before
+                    .and_then(|version| lane.at(version.last_seen))
+                    .map(|number| lane.marks[number])
             }
         };
         if let Some(from) = from {

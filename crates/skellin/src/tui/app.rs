@@ -188,9 +188,7 @@ impl App {
                     lane.plan = Some(plan.clone());
                     lane
                 }
-                None => {
-                    Lane::new(plan.name.clone(), plan.store.clone(), None, Some(plan.clone()))
-                }
+                None => Lane::new(plan.name.clone(), plan.store.clone(), None, Some(plan.clone())),
             };
             self.lanes.push(lane);
         }

@@ -55,7 +55,8 @@ fn top_line(app: &App, width: usize) -> Line<'static> {
     let safe = app.lanes.len() - ailments.len();
     let (state, style) = match (mistaken.or(ailments.into_iter().next()), loading, newest) {
         (Some(ailment), _, _) => {
-            let state = format!("{ailment}   {safe} of {} safe", words::counted(all as u64, "plan", "plans"));
+            let plans = words::counted(all as u64, "plan", "plans");
+            let state = format!("{safe} of {plans} safe ─ {ailment}");
             (state, theme.wrong())
         }
         (None, true, _) => ("opening the stores …".to_owned(), theme.quiet()),
@@ -99,11 +100,9 @@ fn title_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     let style = if app.screen == Screen::Ribbon { app.tense_style() } else { Style::new() };
     let tabs: Vec<(&str, Action)> = match area.width {
         ..=99 => Vec::new(),
-        _ => vec![
-            ("Stores", Action::Stores),
-            ("Journal", Action::Journal),
-            ("Proof", Action::Proof),
-        ],
+        _ => {
+            vec![("Stores", Action::Stores), ("Journal", Action::Journal), ("Proof", Action::Proof)]
+        }
     };
     let right: usize = tabs.iter().map(|(tab, _)| tab.len() + 2).sum();
     let width = usize::from(area.width);
@@ -142,6 +141,13 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     let place = app.place();
     let pairs: Vec<(&str, &str, Option<Action>)> = match &app.panel {
         Some(panel) => panel.hints().into_iter().map(|(key, says)| (key, says, None)).collect(),
+        None if app.lanes.is_empty() && app.screen == Screen::Ribbon => vec![
+            ("a", "add a plan", Some(Action::NewPlan)),
+            ("s", "Stores", Some(Action::Stores)),
+            ("j", "Journal", Some(Action::Journal)),
+            ("?", "keys", Some(Action::Help)),
+            ("q", "close", Some(Action::Quit)),
+        ],
         None => {
             let here = keys::BINDINGS
                 .iter()
@@ -149,8 +155,12 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
             // What belongs to this screen alone stands first, what is everywhere last.
             let mut pairs: Vec<_> = here
                 .map(|binding| {
-                    let shown = if binding.action == Action::Earlier { "← →" } else { binding.shown };
-                    (binding.on == keys::Where::Everywhere, (shown, binding.hint, Some(binding.action)))
+                    let shown =
+                        if binding.action == Action::Earlier { "← →" } else { binding.shown };
+                    (
+                        binding.on == keys::Where::Everywhere,
+                        (shown, binding.hint, Some(binding.action)),
+                    )
                 })
                 .collect();
             pairs.sort_by_key(|(everywhere, _)| *everywhere);
@@ -175,9 +185,10 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         spans.push(Span::styled(format!(" {}  ", pair.1), theme.quiet()));
     };
     for pair in pairs.iter().filter(|pair| !fixed.contains(pair)) {
-        if used + length(pair) + reserved <= width {
-            add(*pair, &mut used);
+        if used + length(pair) + reserved > width {
+            break;
         }
+        add(*pair, &mut used);
     }
     fixed.into_iter().for_each(|pair| add(pair, &mut used));
     frame.render_widget(Line::from(spans), area);

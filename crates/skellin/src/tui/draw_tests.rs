@@ -6,9 +6,7 @@ use crossbeam_channel::{Receiver, unbounded};
 use ratatui::{
     Terminal,
     backend::TestBackend,
-    crossterm::event::{
-        KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
-    },
+    crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind},
 };
 use skellin_engine::{
     ByteCounts, Change, Configuration, Event, Exception, FileCounts, Folders, JournalEntry,
@@ -36,7 +34,9 @@ const EVENING: i64 = NOW - 22 * HOUR - 34 * 60_000;
 fn configuration(plans: &[(&str, &str)]) -> Configuration {
     let nothing = |_: &str| None;
     let plan = |(name, schedule): &(&str, &str)| {
-        let text = format!("about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n");
+        let text = format!(
+            "about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n"
+        );
         let (plan, problems) = parse_plan(name, "plan", &text, &nothing, ["oak"]);
         PlanFile { name: (*name).to_owned(), path: "plan".into(), plan, problems }
     };
@@ -81,7 +81,10 @@ fn draw(app: &mut App, columns: u16, rows: u16) -> Vec<String> {
 fn both(app: &mut App) -> String {
     let large = draw(app, 160, 44).join("\n");
     let small = draw(app, 80, 24).join("\n");
-    assert!(!large.contains('\u{1b}') && !small.contains('\u{1b}'), "nothing speaks to the terminal");
+    assert!(
+        !large.contains('\u{1b}') && !small.contains('\u{1b}'),
+        "nothing speaks to the terminal"
+    );
     format!("{large}\n{:=<160}\n{small}", "")
 }
 
@@ -99,7 +102,13 @@ fn evenings(plan: u8, count: i64) -> Vec<(RunId, i64)> {
         .collect()
 }
 
-fn entry(number: i64, work: Work, plan: Option<&str>, started: i64, outcome: Outcome) -> JournalEntry {
+fn entry(
+    number: i64,
+    work: Work,
+    plan: Option<&str>,
+    started: i64,
+    outcome: Outcome,
+) -> JournalEntry {
     let failed = matches!(outcome, Outcome::Failed);
     JournalEntry {
         id: number,
@@ -125,21 +134,39 @@ fn listed(app: &mut App) {
         Group {
             plan: "ringing".to_owned(),
             machine: "hut".to_owned(),
-            marks: vec![(id(2, 0), EVENING - 8 * DAY), (id(2, 1), EVENING - 4 * DAY), (id(2, 2), EVENING)],
+            marks: vec![
+                (id(2, 0), EVENING - 8 * DAY),
+                (id(2, 1), EVENING - 4 * DAY),
+                (id(2, 2), EVENING),
+            ],
         },
     ];
     app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(groups) });
-    let facts = |exceptions| Facts { files: 48_211, bytes: 6_800_000_000, new_bytes: 222_000_000, exceptions };
-    let all = evenings(1, 14).into_iter().enumerate().map(|(number, (id, _))| (id, facts(u64::from(number == 6) * 2)));
+    let facts = |exceptions| Facts {
+        files: 48_211,
+        bytes: 6_800_000_000,
+        new_bytes: 222_000_000,
+        exceptions,
+    };
+    let all = evenings(1, 14)
+        .into_iter()
+        .enumerate()
+        .map(|(number, (id, _))| (id, facts(u64::from(number == 6) * 2)));
     app.report(Report::Facts { store: "oak".to_owned(), facts: all.collect() });
-    app.report(Report::Facts { store: "oak".to_owned(), facts: (0..3).map(|number| (id(2, number), facts(0))).collect() });
+    app.report(Report::Facts {
+        store: "oak".to_owned(),
+        facts: (0..3).map(|number| (id(2, number), facts(0))).collect(),
+    });
     let papers = vec![
         (entry(5, Work::Verify, None, EVENING + HOUR, Outcome::Done), Vec::new()),
         (entry(4, Work::Run, Some("readings"), EVENING, Outcome::Done), Vec::new()),
         (entry(3, Work::Restore, Some("readings"), EVENING - 3 * DAY, Outcome::Done), Vec::new()),
         (
             entry(2, Work::Run, Some("readings"), EVENING - 6 * DAY, Outcome::Exceptions),
-            vec![Exception { path: b"/srv/readings/locked".to_vec(), reason: "permission was refused".to_owned() }],
+            vec![Exception {
+                path: b"/srv/readings/locked".to_vec(),
+                reason: "permission was refused".to_owned(),
+            }],
         ),
         (entry(1, Work::Run, Some("readings"), EVENING - 9 * DAY, Outcome::Failed), Vec::new()),
     ];
@@ -163,7 +190,11 @@ fn listed(app: &mut App) {
 }
 
 fn trouble(what: &str) -> Trouble {
-    Trouble { what: what.to_owned(), hint: Some("is the drive mounted?".to_owned()), passphrase: None }
+    Trouble {
+        what: what.to_owned(),
+        hint: Some("is the drive mounted?".to_owned()),
+        passphrase: None,
+    }
 }
 
 fn row(name: &str, kind: Kind, size: u64, change: Change) -> Row {
@@ -177,7 +208,9 @@ fn press(app: &mut App, code: KeyCode) -> Step {
 }
 
 fn type_text(app: &mut App, text: &str) {
-    text.chars().for_each(|c| drop(press(app, KeyCode::Char(c))));
+    text.chars().for_each(|c| {
+        press(app, KeyCode::Char(c));
+    });
 }
 
 /// In Was, at the newest snapshot of readings, with a directory open and a file selected.
@@ -196,14 +229,23 @@ fn in_was() -> (App, Receiver<Request>) {
         modified: NOW / 1000,
         kind: Kind::File,
     };
-    let versions = vec![version(0, 3, 1000), version(5, 8, 1800), version(10, 12, 1_800_000), version(13, 13, 1_850_000)];
-    app.report(Report::Versions { path: b"/srv/readings/notes.md".to_vec(), versions: Ok(versions) });
+    let versions = vec![
+        version(0, 3, 1000),
+        version(5, 8, 1800),
+        version(10, 12, 1_800_000),
+        version(13, 13, 1_850_000),
+    ];
+    app.report(Report::Versions {
+        path: b"/srv/readings/notes.md".to_vec(),
+        versions: Ok(versions),
+    });
     (app, requests)
 }
 
 fn give_tree(app: &mut App) {
     let (file, directory) = (Kind::File, Kind::Directory);
-    let roots: Batch = [row("/srv/readings", directory, 6_800_000_000, Change::Changed)].into_iter().collect();
+    let roots: Batch =
+        [row("/srv/readings", directory, 6_800_000_000, Change::Changed)].into_iter().collect();
     app.report(Report::Rows { ticket: app.ticket, path: None, batch: roots, complete: true });
     if app.tree.length() == 1 {
         press(app, KeyCode::Enter);
@@ -217,8 +259,15 @@ fn give_tree(app: &mut App) {
     ]
     .into_iter()
     .collect();
-    app.report(Report::Rows { ticket: app.ticket, path: Some(b"/srv/readings".to_vec()), batch: rows, complete: true });
-    while app.tree.selected.as_deref() != Some(b"/srv/readings/notes.md") && app.tree.position() + 1 < app.tree.length() {
+    app.report(Report::Rows {
+        ticket: app.ticket,
+        path: Some(b"/srv/readings".to_vec()),
+        batch: rows,
+        complete: true,
+    });
+    while app.tree.selected.as_deref() != Some(b"/srv/readings/notes.md")
+        && app.tree.position() + 1 < app.tree.length()
+    {
         press(app, KeyCode::Down);
     }
     press(app, KeyCode::Up);
@@ -231,7 +280,8 @@ fn was() {
     insta::assert_snapshot!("was", both(&mut app));
     // The path stays selected where it is missing, and its last version is what is brought back.
     press(&mut app, KeyCode::Left);
-    let rows: Batch = [row("/srv/readings", Kind::Directory, 1, Change::Same)].into_iter().collect();
+    let rows: Batch =
+        [row("/srv/readings", Kind::Directory, 1, Change::Same)].into_iter().collect();
     app.report(Report::Rows { ticket: app.ticket, path: None, batch: rows, complete: true });
     app.report(Report::Rows {
         ticket: app.ticket,
@@ -239,10 +289,18 @@ fn was() {
         batch: Batch::default(),
         complete: true,
     });
-    assert!(draw(&mut app, 80, 24).join("\n").contains("/srv/readings/notes.md is not in this snapshot"));
+    assert!(
+        draw(&mut app, 80, 24)
+            .join("\n")
+            .contains("/srv/readings/notes.md is not in this snapshot")
+    );
     press(&mut app, KeyCode::Char('b'));
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(text.contains("Bring back /srv/readings/notes.md") && text.contains("Tue 10 Nov 2026 21:40"), "{text}");
+    assert!(
+        text.contains("Bring back /srv/readings/notes.md")
+            && text.contains("Tue 10 Nov 2026 21:40"),
+        "{text}"
+    );
 }
 
 #[test]
@@ -258,7 +316,11 @@ fn along_the_ribbon_by_keys_and_mouse() {
     assert_eq!(app.cursor, Cursor::Was(newest), "a day later");
     app.key(KeyEvent::new(KeyCode::Left, KeyModifiers::SHIFT));
     press(&mut app, KeyCode::Tab);
-    assert_eq!((app.lane, app.cursor), (1, Cursor::Was(newest - DAY)), "another plan, the same moment");
+    assert_eq!(
+        (app.lane, app.cursor),
+        (1, Cursor::Was(newest - DAY)),
+        "another plan, the same moment"
+    );
     assert_eq!(app.current_mark().map(|(number, _)| number), Some(1));
     press(&mut app, KeyCode::BackTab);
     press(&mut app, KeyCode::Home);
@@ -284,24 +346,40 @@ fn along_the_ribbon_by_keys_and_mouse() {
     let (_, mark) = app.current_mark().expect("a snapshot");
     assert_eq!(mark.facts.map(|facts| facts.exceptions), Some(2));
     click(&mut app, MouseEventKind::ScrollDown, column, 2);
-    assert_eq!(app.current_mark().map(|(number, _)| number), Some(7), "the wheel goes along the ribbon");
+    assert_eq!(
+        app.current_mark().map(|(number, _)| number),
+        Some(7),
+        "the wheel goes along the ribbon"
+    );
     // A failed run is a stop of its own, and says what it was.
     let failed = screen[2].chars().position(|c| c == '✕').expect("a failed run");
     click(&mut app, MouseEventKind::Down(MouseButton::Left), failed, 2);
-    assert!(draw(&mut app, 160, 44).join("\n").contains("✕ a run failed on Mon 02 Nov 2026 21:40: could not reach /mnt/oak"));
+    assert!(
+        draw(&mut app, 160, 44)
+            .join("\n")
+            .contains("✕ a run failed on Mon 02 Nov 2026 21:40: could not reach /mnt/oak")
+    );
     click(&mut app, MouseEventKind::Down(MouseButton::Left), 3, 3);
     assert_eq!(app.lane, 1, "a click on its name chooses a plan");
-    let asked = requests.try_iter().filter(|request| matches!(request, Request::Directory { .. })).count();
+    let asked =
+        requests.try_iter().filter(|request| matches!(request, Request::Directory { .. })).count();
     assert!(asked >= 8, "each snapshot's tree is asked for: {asked}");
 }
 
 #[test]
 fn zooming_merges_marks_into_counts_and_never_loses_any() {
     let names: Vec<String> = (0..20).map(|number| format!("plan-{number:02}")).collect();
-    let plans: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "daily at 21:40")).collect();
+    let plans: Vec<(&str, &str)> =
+        names.iter().map(|name| (name.as_str(), "daily at 21:40")).collect();
     let (mut app, _requests) = app_of(&plans);
-    let marks = |plan: usize| (0..250).map(|number| (id(plan as u8, number), EVENING - (249 - number) * DAY)).collect();
-    let groups = names.iter().enumerate().map(|(plan, name)| Group { plan: name.clone(), machine: "hut".to_owned(), marks: marks(plan) });
+    let marks = |plan: usize| {
+        (0..250).map(|number| (id(plan as u8, number), EVENING - (249 - number) * DAY)).collect()
+    };
+    let groups = names.iter().enumerate().map(|(plan, name)| Group {
+        plan: name.clone(),
+        machine: "hut".to_owned(),
+        marks: marks(plan),
+    });
     app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(groups.collect()) });
     insta::assert_snapshot!("many", both(&mut app));
     for _ in 0..12 {
@@ -309,7 +387,11 @@ fn zooming_merges_marks_into_counts_and_never_loses_any() {
     }
     // At ten years all 250 stand in few cells.
     let lane = draw(&mut app, 160, 44)[2].clone();
-    let sum: u64 = lane.split(|c: char| !c.is_ascii_digit()).skip(2).filter_map(|number| number.parse::<u64>().ok()).sum();
+    let sum: u64 = lane
+        .split(|c: char| !c.is_ascii_digit())
+        .skip(2)
+        .filter_map(|number| number.parse::<u64>().ok())
+        .sum();
     let single = lane.matches('●').count() as u64;
     assert_eq!(sum + single, 250, "{lane}");
     for _ in 0..15 {
@@ -343,7 +425,10 @@ fn is_from_rest_to_the_end_of_a_run() {
         exceptions: 1,
     };
     app.report(Report::Event { job, event: Event::Progress(progress) });
-    let exception = Exception { path: b"/srv/readings/locked".to_vec(), reason: "permission was refused".to_owned() };
+    let exception = Exception {
+        path: b"/srv/readings/locked".to_vec(),
+        reason: "permission was refused".to_owned(),
+    };
     app.report(Report::Event { job, event: Event::Exception(exception.clone()) });
     insta::assert_snapshot!("is-running", both(&mut app));
     assert_eq!(press(&mut app, KeyCode::Char('q')), Step::GoOn);
@@ -351,7 +436,12 @@ fn is_from_rest_to_the_end_of_a_run() {
     press(&mut app, KeyCode::Esc);
     press(&mut app, KeyCode::Char('x'));
     assert!(app.under_way()[0].1.is_cancelled());
-    let path = |path: &str, change, rule| PathChange { path: path.as_bytes().to_vec(), change, size: 4096, rule };
+    let path = |path: &str, change, rule| PathChange {
+        path: path.as_bytes().to_vec(),
+        change,
+        size: 4096,
+        rule,
+    };
     let report = RunReport {
         run: None,
         snapshot: None,
@@ -374,25 +464,44 @@ fn is_from_rest_to_the_end_of_a_run() {
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report.clone()))) });
     app.now = NOW;
-    assert!(requests.try_iter().any(|request| matches!(request, Request::Open { .. })), "its mark is looked for");
+    assert!(
+        requests.try_iter().any(|request| matches!(request, Request::Open { .. })),
+        "its mark is looked for"
+    );
     press(&mut app, KeyCode::Char('d'));
-    let Some(Request::Run { job, dry_run: true, .. }) = requests.try_iter().last() else { panic!("a dry run") };
+    let Some(Request::Run { job, dry_run: true, .. }) = requests.try_iter().last() else {
+        panic!("a dry run")
+    };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report))) });
     app.now = NOW;
     insta::assert_snapshot!("is-rehearsed", both(&mut app));
     press(&mut app, KeyCode::Char('r'));
     let Some(Request::Run { job, .. }) = requests.try_iter().last() else { panic!("a run") };
-    app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("could not reach /mnt/oak: the place is not there"))) });
+    app.report(Report::Ended {
+        job,
+        end: JobEnd::Run(Err(trouble("could not reach /mnt/oak: the place is not there"))),
+    });
     app.now = NOW;
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(text.contains("✕ The run failed: could not reach /mnt/oak") && text.contains("→ is the drive mounted?"), "{text}");
+    assert!(
+        text.contains("✕ The run failed: could not reach /mnt/oak")
+            && text.contains("→ is the drive mounted?"),
+        "{text}"
+    );
     // Closing while it goes on: it is stopped first, and the end of it closes.
     press(&mut app, KeyCode::Char('r'));
-    let Some(Request::Run { job, cancel, .. }) = requests.try_iter().last() else { panic!("a run") };
+    let Some(Request::Run { job, cancel, .. }) = requests.try_iter().last() else {
+        panic!("a run")
+    };
     press(&mut app, KeyCode::Char('q'));
     assert_eq!(press(&mut app, KeyCode::Char('s')), Step::GoOn);
-    assert!(cancel.is_cancelled() && draw(&mut app, 80, 24).join("\n").contains("It is being stopped"));
-    assert_eq!(app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("stopped"))) }), Step::Close);
+    assert!(
+        cancel.is_cancelled() && draw(&mut app, 80, 24).join("\n").contains("It is being stopped")
+    );
+    assert_eq!(
+        app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("stopped"))) }),
+        Step::Close
+    );
 }
 
 #[test]
@@ -409,7 +518,9 @@ fn will_and_the_lists() {
     for _ in 0..3 {
         press(&mut app, KeyCode::Down);
     }
-    assert!(draw(&mut app, 80, 24).join("\n").contains("/srv/readings/locked: permission was refused"));
+    assert!(
+        draw(&mut app, 80, 24).join("\n").contains("/srv/readings/locked: permission was refused")
+    );
     press(&mut app, KeyCode::Esc);
     assert!(draw(&mut app, 80, 24).join("\n").contains("─ Will ─ readings"));
 }
@@ -456,10 +567,18 @@ fn a_look_into_a_file() {
     press(&mut app, KeyCode::Enter);
     let Some(Request::Look { snapshot, .. }) = requests.try_iter().last() else { panic!("a look") };
     let lines = (0..80).map(|line| format!("Day {line}: two terns seen.")).collect();
-    app.report(Report::Looked { path: path.clone(), snapshot, looked: Ok(Looked::Text { lines, more: true }) });
+    app.report(Report::Looked {
+        path: path.clone(),
+        snapshot,
+        looked: Ok(Looked::Text { lines, more: true }),
+    });
     press(&mut app, KeyCode::PageDown);
     insta::assert_snapshot!("look", both(&mut app));
-    app.report(Report::Looked { path, snapshot, looked: Ok(Looked::Binary { size: 9000, start: (0..80).collect() }) });
+    app.report(Report::Looked {
+        path,
+        snapshot,
+        looked: Ok(Looked::Binary { size: 9000, start: (0..80).collect() }),
+    });
     let text = draw(&mut app, 80, 24).join("\n");
     assert!(text.contains("This is no text") && text.contains("40 41 42"), "{text}");
 }
@@ -469,7 +588,9 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
     let (mut app, requests) = in_was();
     press(&mut app, KeyCode::Char('b'));
     let text = draw(&mut app, 80, 24).join("\n");
-    for expected in ["Bring back /srv/readings", "Where to", "First it is rehearsed", "Enter rehearse"] {
+    for expected in
+        ["Bring back /srv/readings", "Where to", "First it is rehearsed", "Enter rehearse"]
+    {
         assert!(text.contains(expected), "{expected}\n{text}");
     }
     press(&mut app, KeyCode::Enter);
@@ -497,7 +618,10 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         target: "/srv/readings".into(),
         in_the_way: vec!["/srv/readings/notes.md".into()],
     };
-    app.report(Report::Ended { job: rehearsal.job, end: JobEnd::Restore(Ok(Box::new(restored.clone()))) });
+    app.report(Report::Ended {
+        job: rehearsal.job,
+        end: JobEnd::Restore(Ok(Box::new(restored.clone()))),
+    });
     app.now = NOW;
     insta::assert_snapshot!("restore", both(&mut app));
     press(&mut app, KeyCode::Enter);
@@ -512,7 +636,10 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
     };
     app.report(Report::Event { job: real.job, event: Event::Progress(progress) });
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(text.contains("████████████████████░░░░") && text.contains("1.0 KiB of 2.0 KiB, 512 B/s"), "{text}");
+    assert!(
+        text.contains("████████████████████░░░░") && text.contains("1.0 KiB of 2.0 KiB, 512 B/s"),
+        "{text}"
+    );
     press(&mut app, KeyCode::Esc);
     assert!(real.cancel.is_cancelled(), "Esc stops it and waits for its end");
     let stopped = Restored { report: RestoreReport { interrupted: true, ..report }, ..restored };
@@ -537,7 +664,10 @@ fn every_trouble_says_what_to_do() {
     let listing = |groups| Report::Listed { store: "oak".to_owned(), groups };
     app.report(listing(Ok(Vec::new())));
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(text.contains("○ readings has no snapshot yet") && text.contains("r runs the plan now"), "{text}");
+    assert!(
+        text.contains("○ readings has no snapshot yet") && text.contains("r runs the plan now"),
+        "{text}"
+    );
     app.report(listing(Err(trouble("could not reach /mnt/oak: the place is not there"))));
     insta::assert_snapshot!("away", both(&mut app));
     let wrong = Trouble { passphrase: Some(true), ..trouble("the passphrase opens no slot") };
@@ -550,7 +680,10 @@ fn every_trouble_says_what_to_do() {
     let ticket = app.ticket;
     app.report(Report::NoRows { ticket, path: None, trouble: trouble("trees/12 is damaged") });
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(text.contains("✕ trees/12 is damaged") && text.contains("→ is the drive mounted?"), "{text}");
+    assert!(
+        text.contains("✕ trees/12 is damaged") && text.contains("→ is the drive mounted?"),
+        "{text}"
+    );
     app.put_cursor(Cursor::Was(1000));
     assert!(draw(&mut app, 80, 24).join("\n").contains("There is no snapshot so early"));
 }
@@ -561,7 +694,10 @@ fn a_plan_is_made_step_by_step() {
     press(&mut app, KeyCode::Char('a'));
     let local = |name: &str, is_directory| Local { name: name.into(), is_directory, size: 900 };
     let home = PathBuf::from("/home/keeper");
-    app.report(Report::Local(home, Ok(vec![local("readings", true), local("ringing", true), local("notes.md", false)])));
+    app.report(Report::Local(
+        home,
+        Ok(vec![local("readings", true), local("ringing", true), local("notes.md", false)]),
+    ));
     press(&mut app, KeyCode::Tab);
     assert!(draw(&mut app, 80, 24).join("\n").contains("next: mark at least one path with Space"));
     press(&mut app, KeyCode::Char(' '));
@@ -595,12 +731,20 @@ fn a_plan_is_made_step_by_step() {
     press(&mut app, KeyCode::Char('d'));
     assert!(matches!(requests.try_iter().last(), Some(Request::Rehearse { .. })));
     press(&mut app, KeyCode::Enter);
-    let Some(Request::Save(_, Some(passphrase))) = requests.try_iter().last() else { panic!("it is saved") };
+    let Some(Request::Save(_, Some(passphrase))) = requests.try_iter().last() else {
+        panic!("it is saved")
+    };
     assert_eq!(*passphrase, b"terns over the pier");
     app.report(Report::Saved(Err(trouble("could not write /etc/skellin"))));
     assert!(draw(&mut app, 80, 24).join("\n").contains("✕ could not write /etc/skellin"));
     app.report(Report::Saved(Ok(())));
     assert!(app.panel.is_none());
-    app.report(Report::Configuration(Ok(Box::new(configuration(&[("readings", "daily at 21:40")])))));
-    assert!(draw(&mut app, 80, 24).join("\n").contains("─ Is ─ readings"), "it is shown where it can be run");
+    app.report(Report::Configuration(Ok(Box::new(configuration(&[(
+        "readings",
+        "daily at 21:40",
+    )])))));
+    assert!(
+        draw(&mut app, 80, 24).join("\n").contains("─ Is ─ readings"),
+        "it is shown where it can be run"
+    );
 }

@@ -55,7 +55,11 @@ pub(super) enum Work {
         notes: Vec<String>,
         cancel: skellin_engine::Cancel,
     },
-    Ended { dry_run: bool, result: Result<Box<RunReport>, Trouble>, notes: Vec<String> },
+    Ended {
+        dry_run: bool,
+        result: Result<Box<RunReport>, Trouble>,
+        notes: Vec<String>,
+    },
 }
 
 /// A plan on the ribbon.
@@ -156,12 +160,16 @@ impl Lane {
         };
         let mut missed = Vec::new();
         let ends = self.stops.iter().skip(1).copied().chain([now]);
-        for (from, to) in std::iter::once(*first).chain(self.stops.iter().skip(1).copied()).zip(ends) {
+        for (from, to) in
+            std::iter::once(*first).chain(self.stops.iter().skip(1).copied()).zip(ends)
+        {
             let (Some(from), Some(to)) = (timestamp(from), timestamp(to)) else { continue };
             let moments = schedule.moments(from, to, Some(from), &words::zone(), MOST_MOMENTS);
             // The last one before a run is what that run made up for, unless nothing has come yet.
             let open = to.as_millisecond() >= now;
-            let caught_up = usize::from(!open || moments.last().is_some_and(|last| now - last.as_millisecond() < LATE));
+            let caught_up = usize::from(
+                !open || moments.last().is_some_and(|last| now - last.as_millisecond() < LATE),
+            );
             let missing = moments.len().saturating_sub(caught_up);
             missed.extend(moments[..missing].iter().map(|moment| moment.as_millisecond()));
         }
@@ -228,14 +236,21 @@ impl Lane {
                 _ => "failed",
             };
             let age = words::age(now - stumble.time);
-            return Some(format!("✕ {}: the last run {what} {age} ago: {}", self.name, stumble.words));
+            return Some(format!(
+                "✕ {}: the last run {what} {age} ago: {}",
+                self.name, stumble.words
+            ));
         }
         let Some(newest) = newest else {
             return Some(format!("○ {} has no snapshot yet", self.name));
         };
         let late = self.missed.iter().find(|moment| **moment > newest.time);
         if let Some(late) = late {
-            return Some(format!("◇ {} is late: its run of {} never came", self.name, words::moment(*late)));
+            return Some(format!(
+                "◇ {} is late: its run of {} never came",
+                self.name,
+                words::moment(*late)
+            ));
         }
         let exceptions = newest.facts.map_or(0, |facts| facts.exceptions);
         (exceptions > 0).then(|| {
@@ -256,7 +271,8 @@ mod tests {
     const HOUR: i64 = 3_600_000;
 
     fn lane(schedule: &str) -> Lane {
-        let text = format!("sources = [\"/srv\"]\nstore = \"oak\"\n[schedule]\nrun = \"{schedule}\"\n");
+        let text =
+            format!("sources = [\"/srv\"]\nstore = \"oak\"\n[schedule]\nrun = \"{schedule}\"\n");
         let nothing = |_: &str| None;
         let (plan, _) = skellin_plan::parse_plan("readings", "f", &text, &nothing, ["oak"]);
         Lane::new("readings".to_owned(), "oak".to_owned(), None, plan)
@@ -272,7 +288,8 @@ mod tests {
         let mut lane = lane("daily at 21:40");
         let due = |number: i64| number * day + 21 * HOUR + 40 * 60_000;
         // A run on time, one night without, one made up at noon, then two on time.
-        let marks = [mark(0, due(0)), mark(1, due(2) + 14 * HOUR), mark(2, due(3) + 5000), mark(3, due(4))];
+        let marks =
+            [mark(0, due(0)), mark(1, due(2) + 14 * HOUR), mark(2, due(3) + 5000), mark(3, due(4))];
         lane.take_marks(&marks, due(4) + HOUR);
         assert_eq!(lane.missed, [due(1)]);
         assert_eq!(lane.ailment(due(4) + HOUR), None);
@@ -283,7 +300,10 @@ mod tests {
         assert_eq!(lane.missed, [due(1), due(5)]);
         assert!(lane.ailment(due(5) + 2 * HOUR).is_some_and(|what| what.contains("is late")));
         assert_eq!(lane.coming(due(4), due(6)), [due(5), due(6)]);
-        assert_eq!((lane.at(due(0) - 1), lane.at(due(0)), lane.at(due(1))), (None, Some(0), Some(0)));
+        assert_eq!(
+            (lane.at(due(0) - 1), lane.at(due(0)), lane.at(due(1))),
+            (None, Some(0), Some(0))
+        );
         assert_eq!((lane.stop_before(due(0)), lane.stop_after(due(4))), (None, None));
         assert_eq!(lane.stop_before(due(3) + 5000), Some(due(2) + 14 * HOUR));
     }
@@ -310,7 +330,10 @@ mod tests {
         };
         lane.take_journal([entry(1500, Outcome::Failed)].iter(), 2000);
         assert_eq!(lane.stop_after(1000), Some(1500));
-        assert!(lane.ailment(2000).is_some_and(|what| what.contains("failed") && what.contains("not there")));
+        assert!(
+            lane.ailment(2000)
+                .is_some_and(|what| what.contains("failed") && what.contains("not there"))
+        );
         lane.take_marks(&[mark(0, 1000), mark(1, 1800)], 2000);
         assert_eq!(lane.ailment(2000), None);
     }

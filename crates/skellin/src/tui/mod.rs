@@ -75,19 +75,20 @@ fn run(
     app: &mut App,
     messages: &Receiver<Message>,
 ) -> std::io::Result<Option<i32>> {
-    let mut signal = None;
+    let (mut signal, mut ticked) = (None, Instant::now());
     loop {
         terminal.draw(|frame| draw::frame(frame, app))?;
         let pause = if app.under_way().is_empty() { MINUTE } else { SECOND };
-        let first = match messages.recv_timeout(pause) {
+        let first = match messages.recv_timeout(pause.saturating_sub(ticked.elapsed())) {
             Ok(first) => Some(first),
-            Err(RecvTimeoutError::Timeout) => {
-                app.tick(jiff::Timestamp::now().as_millisecond());
-                None
-            }
+            Err(RecvTimeoutError::Timeout) => None,
             Err(RecvTimeoutError::Disconnected) => return Ok(signal),
         };
         let begun = Instant::now();
+        if ticked.elapsed() >= pause {
+            ticked = begun;
+            app.tick(jiff::Timestamp::now().as_millisecond());
+        }
         let mut next = first;
         while let Some(message) = next {
             let step = match message {

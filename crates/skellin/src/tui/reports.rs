@@ -58,10 +58,9 @@ impl App {
             Report::Stores(stores) => self.stores = Some(stores),
             Report::Configuration(Ok(configuration)) => self.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
-            Report::Looked { .. }
-            | Report::Local(..)
-            | Report::Checked(_)
-            | Report::Saved(_) => self.panel_report(report),
+            Report::Looked { .. } | Report::Local(..) | Report::Checked(_) | Report::Saved(_) => {
+                self.panel_report(report)
+            }
             Report::Event { job, event } => self.take_event(job, event),
             Report::Ended { job, end } => return self.take_end(job, end),
         }
@@ -123,9 +122,10 @@ impl App {
     }
 
     fn take_event(&mut self, job: u64, event: Event) {
-        let lane = self.lanes.iter_mut().find(
-            |lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job),
-        );
+        let lane = self
+            .lanes
+            .iter_mut()
+            .find(|lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job));
         let Some(Lane { work: Work::Going { progress, exceptions, notes, .. }, .. }) = lane else {
             return self.panel_event(job, event);
         };
@@ -141,9 +141,10 @@ impl App {
 
     fn take_end(&mut self, job: u64, end: JobEnd) -> Step {
         self.now = self.now.max(jiff::Timestamp::now().as_millisecond());
-        let lane = self.lanes.iter_mut().find(
-            |lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job),
-        );
+        let lane = self
+            .lanes
+            .iter_mut()
+            .find(|lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job));
         match (lane, end) {
             (Some(lane), JobEnd::Run(result)) => {
                 let (dry_run, notes) = match std::mem::take(&mut lane.work) {

@@ -40,9 +40,9 @@ impl Listing {
     }
 
     fn find(&self, name: &[u8]) -> Option<usize> {
-        let first = self.batches.partition_point(|batch| {
-            batch.len() > 0 && batch.name(batch.len() - 1) < name
-        });
+        let first = self
+            .batches
+            .partition_point(|batch| batch.len() > 0 && batch.name(batch.len() - 1) < name);
         let found = self.batches.get(first)?.find(name)?;
         Some(self.starts[first] + found)
     }
@@ -105,9 +105,10 @@ impl Tree {
             listing.open.extend(opened);
         }
         if self.selected.is_none() {
-            self.selected = self.listings.get(b"".as_slice()).and_then(|roots| {
-                roots.at(0).map(|(batch, row)| batch.name(row).to_vec())
-            });
+            self.selected = self
+                .listings
+                .get(b"".as_slice())
+                .and_then(|roots| roots.at(0).map(|(batch, row)| batch.name(row).to_vec()));
         }
         self.settle();
     }
@@ -213,7 +214,12 @@ impl Tree {
         })
     }
 
-    fn find<'a>(&'a self, key: &'a [u8], mut number: usize, depth: usize) -> Option<(&'a [u8], usize, usize)> {
+    fn find<'a>(
+        &'a self,
+        key: &'a [u8],
+        mut number: usize,
+        depth: usize,
+    ) -> Option<(&'a [u8], usize, usize)> {
         let listing = self.listings.get(key)?;
         let mut row = 0;
         for (at, child) in &listing.open {

@@ -79,7 +79,13 @@ fn worlds() -> impl Strategy<Value = World> {
 }
 
 /// All visible rows, the plain way.
-fn plainly(world: &World, open: &BTreeSet<String>, path: &str, depth: usize, out: &mut Vec<(usize, String)>) {
+fn plainly(
+    world: &World,
+    open: &BTreeSet<String>,
+    path: &str,
+    depth: usize,
+    out: &mut Vec<(usize, String)>,
+) {
     for (name, _) in world.get(path).into_iter().flatten() {
         let full = if path.is_empty() { name.clone() } else { format!("{path}/{name}") };
         out.push((depth, full.clone()));

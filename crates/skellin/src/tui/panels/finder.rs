@@ -118,7 +118,8 @@ impl Finder {
     pub fn draw(&self, frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         let theme = app.theme;
         let offers = self.offers(app);
-        let rows = offers.len().clamp(1, MOST.min(usize::from(area.height).saturating_sub(6)).max(1));
+        let rows =
+            offers.len().clamp(1, MOST.min(usize::from(area.height).saturating_sub(6)).max(1));
         let height = rows as u16 + 2;
         let place = Rect {
             x: area.x,
@@ -137,7 +138,8 @@ impl Finder {
         let first = (self.chosen + 1).saturating_sub(rows);
         for (number, offer) in offers.iter().enumerate().skip(first).take(rows) {
             let text = fit(&format!("   {:<10} {}", offer.key, offer.says), width);
-            let style = if number == self.chosen { theme.cursor() } else { ratatui::style::Style::new() };
+            let style =
+                if number == self.chosen { theme.cursor() } else { ratatui::style::Style::new() };
             lines.push(Line::styled(format!("{text:<width$}"), style));
             let row = place.y + lines.len() as u16 - 1;
             app.hits.add(Rect { y: row, height: 1, ..place }, Target::Entry(number));

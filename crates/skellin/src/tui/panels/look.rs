@@ -78,7 +78,10 @@ impl Look {
                 String::new()
             }
             Some(Ok(Looked::Binary { size, start })) => {
-                lines.push(Line::from(format!("  This is no text: {} of bytes. It begins so:", words::bytes(*size))));
+                lines.push(Line::from(format!(
+                    "  This is no text: {} of bytes. It begins so:",
+                    words::bytes(*size)
+                )));
                 for (number, bytes) in start.chunks(16).take(room.saturating_sub(1)).enumerate() {
                     let hex: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
                     let text: String = bytes
@@ -103,7 +106,11 @@ impl Look {
                 let rest = if *more { "; the file goes on, this is its first MiB" } else { "" };
                 match text.len() {
                     0 => "  the file is empty".to_owned(),
-                    many => format!("  {} of {}{rest}", span(first, room, many), words::counted(many as u64, "line", "lines")),
+                    many => format!(
+                        "  {} of {}{rest}",
+                        span(first, room, many),
+                        words::counted(many as u64, "line", "lines")
+                    ),
                 }
             }
         };

@@ -9,12 +9,12 @@ mod wizard;
 mod wizard_draw;
 
 use ratatui::{
+    Frame,
     crossterm::event::{KeyCode, KeyEvent},
     layout::Rect,
     style::Style,
     text::{Line, Span},
     widgets::{Block, Clear, Padding, Paragraph, Wrap},
-    Frame,
 };
 use skellin_engine::{Cancel, Event, Passphrase};
 use skellin_store::RunId;
@@ -36,8 +36,15 @@ use wizard::Wizard;
 
 /// Something over the screen.
 pub(super) enum Panel {
-    Help { offset: usize },
-    Passphrase { plan: String, store: String, typed: Passphrase, wrong: bool },
+    Help {
+        offset: usize,
+    },
+    Passphrase {
+        plan: String,
+        store: String,
+        typed: Passphrase,
+        wrong: bool,
+    },
     Restore(Box<RestorePanel>),
     Finder(Finder),
     GoTo(GoTo),
@@ -67,11 +74,15 @@ pub(super) enum Answer {
     /// Open the store with what was typed.
     Open,
     /// Rehearse the restore, or do it.
-    Restore { dry_run: bool },
+    Restore {
+        dry_run: bool,
+    },
     /// Rehearse the draft.
     RehearseDraft,
     /// Go to another version in the look.
-    Version { later: bool },
+    Version {
+        later: bool,
+    },
     /// Stop everything and close.
     CloseDown,
     /// The draft was saved.
@@ -116,7 +127,9 @@ impl Panel {
             Self::Restore(restore) => restore.hints(),
             Self::Finder(_) => vec![("↑↓", "choose"), ("Enter", "do it"), ("Esc", "back")],
             Self::GoTo(_) => vec![("Enter", "go there"), ("Esc", "back")],
-            Self::Look(_) => vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")],
+            Self::Look(_) => {
+                vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
+            }
             Self::About | Self::Trouble(_) => vec![("Esc", "back")],
             Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
             Self::Wizard(wizard) => wizard.hints(),
@@ -368,7 +381,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect, body: Rect)
         }
         Panel::Passphrase { plan, store, typed, wrong } => {
             let mut lines = vec![
-                Line::from(format!("The store {store}, where {plan} is kept, needs its passphrase.")),
+                Line::from(format!(
+                    "The store {store}, where {plan} is kept, needs its passphrase."
+                )),
                 Line::from(""),
                 Line::from(vec![
                     Span::raw("Passphrase  "),
@@ -399,10 +414,18 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect, body: Rect)
             popup(frame, app, " This path ", lines, area, 96);
         }
         Panel::Closing(work) => {
-            let mut lines = vec![Line::from(format!("{} is still under way.", capital(&work.join(" and ")))), Line::from("")];
+            let mut lines = vec![
+                Line::from(format!("{} is still under way.", capital(&work.join(" and ")))),
+                Line::from(""),
+            ];
             lines.push(match app.closing {
-                true => Line::styled("It is being stopped; this closes as soon as it has ended.", theme.is()),
-                false => Line::from("Stopping loses nothing that is stored: the next run goes on from there."),
+                true => Line::styled(
+                    "It is being stopped; this closes as soon as it has ended.",
+                    theme.is(),
+                ),
+                false => Line::from(
+                    "Stopping loses nothing that is stored: the next run goes on from there.",
+                ),
             });
             popup(frame, app, " Close? ", lines, area, 96);
         }
@@ -437,7 +460,8 @@ fn beside(left: Vec<Line<'static>>, right: Vec<Line<'static>>, width: usize) -> 
             let right = right.next().unwrap_or_default();
             let style = right.style;
             let spans = right.spans.into_iter();
-            line.spans.extend(spans.map(|span| Span::styled(span.content, style.patch(span.style))));
+            line.spans
+                .extend(spans.map(|span| Span::styled(span.content, style.patch(span.style))));
             line
         })
         .collect()
@@ -463,12 +487,15 @@ fn keys_of(app: &App, places: &[(&'static str, keys::Where)]) -> Vec<Line<'stati
 
 fn keys_help(app: &App) -> Vec<Line<'static>> {
     use keys::Where;
-    keys_of(app, &[
-        ("Along the ribbon", Where::Tenses),
-        ("Was", Where::Was),
-        ("Is", Where::Is),
-        ("Stores, Journal, Proof", Where::Lists),
-    ])
+    keys_of(
+        app,
+        &[
+            ("Along the ribbon", Where::Tenses),
+            ("Was", Where::Was),
+            ("Is", Where::Is),
+            ("Stores, Journal, Proof", Where::Lists),
+        ],
+    )
 }
 
 /// The keys that mean the same everywhere, and what stands on the ribbon.
@@ -488,10 +515,7 @@ fn marks_help(app: &App) -> Vec<Line<'static>> {
         ("○", "a run to come", theme.will()),
         ("◆━", "the selected path: where a version begins, where it is", theme.was()),
     ] {
-        lines.push(Line::from(vec![
-            Span::styled(format!("  {mark:<11}"), style),
-            Span::raw(says),
-        ]));
+        lines.push(Line::from(vec![Span::styled(format!("  {mark:<11}"), style), Span::raw(says)]));
     }
     lines
 }
@@ -528,8 +552,5 @@ fn popup(
 /// A bar that is full to a share.
 pub(super) fn bar(share: f64, width: usize, full: Style, empty: Style) -> Vec<Span<'static>> {
     let cells = (share.clamp(0.0, 1.0) * width as f64) as usize;
-    vec![
-        Span::styled("█".repeat(cells), full),
-        Span::styled("░".repeat(width - cells), empty),
-    ]
+    vec![Span::styled("█".repeat(cells), full), Span::styled("░".repeat(width - cells), empty)]
 }

@@ -120,7 +120,9 @@ impl RestorePanel {
                 ("Esc", "leave"),
             ],
             Stage::Rehearsing { .. } => vec![("Esc", "leave")],
-            Stage::Rehearsed(_) => vec![("Enter", "bring it back"), ("Backspace", "change"), ("Esc", "leave")],
+            Stage::Rehearsed(_) => {
+                vec![("Enter", "bring it back"), ("Backspace", "change"), ("Esc", "leave")]
+            }
             Stage::Working { .. } => vec![("Esc", "stop")],
             Stage::Ended(_) => vec![("Enter", "back")],
         }
@@ -144,9 +146,7 @@ impl RestorePanel {
                 self.stage = Stage::Asking;
                 Answer::Stay
             }
-            (Stage::Asking, KeyCode::Enter) if has_directory => {
-                Answer::Restore { dry_run: true }
-            }
+            (Stage::Asking, KeyCode::Enter) if has_directory => Answer::Restore { dry_run: true },
             (Stage::Asking, _) => {
                 self.ask(key);
                 Answer::Stay
@@ -213,8 +213,10 @@ impl RestorePanel {
                 "The directory must be a full path, beginning with /",
                 theme.wrong(),
             )),
-            Stage::Asking => lines
-                .push(Line::styled("First it is rehearsed: nothing is written yet.", theme.quiet())),
+            Stage::Asking => lines.push(Line::styled(
+                "First it is rehearsed: nothing is written yet.",
+                theme.quiet(),
+            )),
             Stage::Rehearsing { .. } => lines.push(Line::styled("rehearsing …", theme.quiet())),
             Stage::Rehearsed(restored) => {
                 lines.push(Line::styled(
@@ -281,7 +283,10 @@ fn report_lines(app: &App, restored: &Restored, rehearsed: bool, lines: &mut Vec
     for (count, what) in [
         (report.left, "in the way and left as they are"),
         (report.replaced, if rehearsed { "would be replaced" } else { "replaced" }),
-        (report.renamed, if rehearsed { "would stay under another name" } else { "kept under another name" }),
+        (
+            report.renamed,
+            if rehearsed { "would stay under another name" } else { "kept under another name" },
+        ),
     ] {
         if count > 0 {
             let style = if rehearsed { app.theme.is() } else { Style::new() };

@@ -201,7 +201,9 @@ impl Wizard {
 
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         let mut hints = match self.page {
-            Page::Sources => vec![("↑↓", "choose"), ("Space", "mark"), ("Enter →", "into"), ("←", "up")],
+            Page::Sources => {
+                vec![("↑↓", "choose"), ("Space", "mark"), ("Enter →", "into"), ("←", "up")]
+            }
             Page::Store | Page::Plan => vec![("↑↓", "fields")],
             Page::Review => vec![("d", "dry run"), ("Enter", "save")],
         };
@@ -286,7 +288,8 @@ impl Wizard {
                     && !self.sources.remove(&path)
                 {
                     // What lies in it goes along anyway, and what it lies in covers it.
-                    self.sources.retain(|other| !other.starts_with(&path) && !path.starts_with(other));
+                    self.sources
+                        .retain(|other| !other.starts_with(&path) && !path.starts_with(other));
                     self.sources.insert(path);
                 }
                 return self.step(1, length);

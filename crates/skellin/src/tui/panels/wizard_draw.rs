@@ -35,7 +35,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: 
     frame.render_widget(
         Line::from(vec![
             Span::styled(" Skellin  ", theme.strong()),
-            Span::styled("a new plan, step by step; nothing is written before you save it", theme.quiet()),
+            Span::styled(
+                "a new plan, step by step; nothing is written before you save it",
+                theme.quiet(),
+            ),
         ]),
         head,
     );
@@ -47,9 +50,18 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: 
             std::cmp::Ordering::Equal => theme.is().patch(theme.strong()),
             std::cmp::Ordering::Greater => theme.quiet(),
         };
-        let mark = if number < at { "✓" } else if number == at { "▸" } else { " " };
+        let mark = if number < at {
+            "✓"
+        } else if number == at {
+            "▸"
+        } else {
+            " "
+        };
         spans.push(Span::styled(format!("{mark} {} {name}", number + 1), style));
-        spans.push(Span::styled(if number + 1 < PAGES.len() { "  ──  " } else { "" }, theme.quiet()));
+        spans.push(Span::styled(
+            if number + 1 < PAGES.len() { "  ──  " } else { "" },
+            theme.quiet(),
+        ));
     }
     frame.render_widget(Line::from(spans), steps);
     match wizard.page {
@@ -60,7 +72,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: 
     }
     let said = match (&wizard.trouble, wizard.lacks()) {
         (Some(trouble), _) => Line::styled(
-            format!(" ✕ {}{}", trouble.what, trouble.hint.as_ref().map_or(String::new(), |hint| format!(" → {hint}"))),
+            format!(
+                " ✕ {}{}",
+                trouble.what,
+                trouble.hint.as_ref().map_or(String::new(), |hint| format!(" → {hint}"))
+            ),
             theme.wrong(),
         ),
         (None, Some(lacks)) => Line::styled(format!(" next: {lacks}"), theme.is()),
@@ -100,7 +116,8 @@ fn sources(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
                     "[ ]"
                 };
                 let slash = if entry.is_directory { "/" } else { "" };
-                let size = if entry.is_directory { String::new() } else { words::bytes(entry.size) };
+                let size =
+                    if entry.is_directory { String::new() } else { words::bytes(entry.size) };
                 let name = format!(" {mark} {}{slash}", words::path(entry.name.as_bytes()));
                 let name = fit(&name, width.saturating_sub(12));
                 let line = format!("{name:<wide$}{size:>10} ", wide = width.saturating_sub(11));
@@ -116,14 +133,27 @@ fn sources(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
         }
     }
     frame.render_widget(Text::from(lines), list);
-    let mut lines = vec![Line::styled(format!(" Marked: {}", words::counted(wizard.sources.len() as u64, "path", "paths")), theme.strong())];
+    let mut lines = vec![Line::styled(
+        format!(" Marked: {}", words::counted(wizard.sources.len() as u64, "path", "paths")),
+        theme.strong(),
+    )];
     for path in wizard.sources.iter().take(5) {
-        lines.push(Line::from(fit(&format!("   {}", words::path(path.as_os_str().as_bytes())), width)));
+        lines.push(Line::from(fit(
+            &format!("   {}", words::path(path.as_os_str().as_bytes())),
+            width,
+        )));
     }
     frame.render_widget(Text::from(lines), chosen);
 }
 
-fn field(app: &App, wizard: &Wizard, which: Field, label: &str, value: String, about: &str) -> Line<'static> {
+fn field(
+    app: &App,
+    wizard: &Wizard,
+    which: Field,
+    label: &str,
+    value: String,
+    about: &str,
+) -> Line<'static> {
     let theme = app.theme;
     let here = wizard.field == which;
     let value = if value.is_empty() && here { "▏".to_owned() } else { value };
@@ -138,7 +168,10 @@ fn field(app: &App, wizard: &Wizard, which: Field, label: &str, value: String, a
 fn store(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let mut lines = vec![
-        Line::styled(" A store is where snapshots are kept: deduplicated, compressed, encrypted.", theme.quiet()),
+        Line::styled(
+            " A store is where snapshots are kept: deduplicated, compressed, encrypted.",
+            theme.quiet(),
+        ),
         Line::from(""),
     ];
     let names = wizard.stores.iter().map(String::as_str).chain(["a new store …"]);
@@ -170,10 +203,38 @@ fn store(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
             _ => "strong, if nobody else says it",
         };
         lines.push(Line::from(""));
-        lines.push(field(app, wizard, Field::StoreName, "name", shown(Field::StoreName, &wizard.store_name), "as in oak"));
-        lines.push(field(app, wizard, Field::Place, "directory", shown(Field::Place, &wizard.place), "on another disk; it is made if need be"));
-        lines.push(field(app, wizard, Field::Passphrase, "passphrase", secret(Field::Passphrase, &wizard.passphrase), strength));
-        lines.push(field(app, wizard, Field::Again, "once more", secret(Field::Again, &wizard.again), ""));
+        lines.push(field(
+            app,
+            wizard,
+            Field::StoreName,
+            "name",
+            shown(Field::StoreName, &wizard.store_name),
+            "as in oak",
+        ));
+        lines.push(field(
+            app,
+            wizard,
+            Field::Place,
+            "directory",
+            shown(Field::Place, &wizard.place),
+            "on another disk; it is made if need be",
+        ));
+        lines.push(field(
+            app,
+            wizard,
+            Field::Passphrase,
+            "passphrase",
+            secret(Field::Passphrase, &wizard.passphrase),
+            strength,
+        ));
+        lines.push(field(
+            app,
+            wizard,
+            Field::Again,
+            "once more",
+            secret(Field::Again, &wizard.again),
+            "",
+        ));
         lines.push(field(app, wizard, Field::Keep, "kept", keep, "readable by you alone"));
         lines.push(Line::from(""));
         lines.push(Line::styled(" Without the passphrase nobody can read the store, not even you: keep a copy of it elsewhere.", theme.is()));
@@ -192,9 +253,30 @@ fn plan(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
         Err((what, hint)) => format!("✕ {what} → {hint}"),
     };
     let mut lines = vec![
-        field(app, wizard, Field::Name, "name", shown(Field::Name, &wizard.name), "a-z, 0-9, - and _"),
-        field(app, wizard, Field::About, "about", shown(Field::About, &wizard.about), "what it is for, in your words"),
-        field(app, wizard, Field::Schedule, "runs", shown(Field::Schedule, &wizard.schedule), &read_back),
+        field(
+            app,
+            wizard,
+            Field::Name,
+            "name",
+            shown(Field::Name, &wizard.name),
+            "a-z, 0-9, - and _",
+        ),
+        field(
+            app,
+            wizard,
+            Field::About,
+            "about",
+            shown(Field::About, &wizard.about),
+            "what it is for, in your words",
+        ),
+        field(
+            app,
+            wizard,
+            Field::Schedule,
+            "runs",
+            shown(Field::Schedule, &wizard.schedule),
+            &read_back,
+        ),
         Line::from(""),
         Line::styled(" A backup has one of three forms:", theme.strong()),
     ];
@@ -255,7 +337,10 @@ fn review(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
                 theme.well(),
             ));
             for exception in report.exceptions.iter().take(3) {
-                lines.push(Line::styled(format!("   ▲ {}: {}", words::path(&exception.path), exception.reason), theme.wrong()));
+                lines.push(Line::styled(
+                    format!("   ▲ {}: {}", words::path(&exception.path), exception.reason),
+                    theme.wrong(),
+                ));
             }
         }
         Trial::Ended(Err(trouble)) => {

@@ -92,7 +92,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 fn axis_line(app: &App, sheet: &Sheet, first: usize, shown: usize) -> Line<'static> {
     let theme = app.theme;
     let label = match app.lanes.len() {
-        many if shown - first < many => format!("{}–{} of {many}", first + 1, shown),
+        many if shown - first < many => format!("{}–{}/{many}", first + 1, shown),
         _ => window::name(sheet.span).to_owned(),
     };
     let label = format!("  {:<width$} ", fit(&label, sheet.name), width = sheet.name);
@@ -174,7 +174,8 @@ fn cell_width(lanes: &[Lane], sheet: &Sheet) -> usize {
     let mut width = 1;
     for _ in 0..3 {
         let most = lanes.iter().map(|lane| most_in_a_cell(lane, sheet, width)).max().unwrap_or(0);
-        let needed = if most <= 1 { 1 } else { most.to_string().len() + usize::from(most > 9) };
+        // A blank after each number, or neighbours would read as one.
+        let needed = if most <= 1 { 1 } else { most.to_string().len() + 1 };
         if needed <= width {
             break;
         }
@@ -208,10 +209,7 @@ fn lane_line(app: &App, number: usize, sheet: &Sheet, width: usize) -> Line<'sta
         (false, Some(_)) => Style::new(),
         (false, None) => theme.quiet(),
     };
-    let mut spans = vec![
-        Span::styled(pointer, app.tense_style()),
-        Span::styled(label, name_style),
-    ];
+    let mut spans = vec![Span::styled(pointer, app.tense_style()), Span::styled(label, name_style)];
     let said = |text: &str, style| {
         let text = fit(text, sheet.columns);
         Span::styled(format!("{text:<columns$}", columns = sheet.columns), style)
@@ -271,7 +269,13 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
         // What stands alone keeps its own column; a number takes the middle.
         let at = match sum.snapshots {
             0 | 1 if width > 1 => group.iter().position(|cell| {
-                cell.snapshots > 0 || cell.failed || cell.interrupted || cell.missed || cell.now || cell.cursor || cell.coming > 0
+                cell.snapshots > 0
+                    || cell.failed
+                    || cell.interrupted
+                    || cell.missed
+                    || cell.now
+                    || cell.cursor
+                    || cell.coming > 0
             }),
             _ => None,
         };
@@ -280,7 +284,9 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
             0 => " ".to_owned(),
             _ => text,
         };
-        let before = at.unwrap_or(room.saturating_sub(text.width()) / 2).min(room.saturating_sub(text.width()));
+        let before = at
+            .unwrap_or(room.saturating_sub(text.width()) / 2)
+            .min(room.saturating_sub(text.width()));
         let after = room.saturating_sub(before + text.width());
         if before > 0 {
             spans.push(Span::raw(" ".repeat(before)));
@@ -315,7 +321,8 @@ fn strip_line(app: &App, sheet: &Sheet) -> Line<'static> {
 fn strip(versions: &[VersionRow], sheet: &Sheet) -> Vec<(char, bool)> {
     let mut cells = vec![(' ', false); sheet.columns];
     let end = sheet.time(sheet.columns);
-    let seen = versions.iter().filter(|version| version.last_seen >= sheet.start && version.time < end);
+    let seen =
+        versions.iter().filter(|version| version.last_seen >= sheet.start && version.time < end);
     for version in seen {
         let from = sheet.column(version.time.max(sheet.start)).unwrap_or(0);
         let to = sheet.column(version.last_seen).unwrap_or(sheet.columns - 1);

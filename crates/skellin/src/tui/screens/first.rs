@@ -12,8 +12,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App, area: Rect) {
         Line::from(""),
         Line::styled("  There is no plan yet.", theme.strong()),
         Line::from(""),
-        Line::from("  A plan says what is protected, what is left out, where it is kept and when it runs."),
-        Line::styled("  → a makes one with you, step by step; nothing is written before you save it", theme.is()),
+        Line::from(
+            "  A plan says what is protected, what is left out, where it is kept and when it runs.",
+        ),
+        Line::styled(
+            "  → a makes one with you, step by step; nothing is written before you save it",
+            theme.is(),
+        ),
         Line::from(""),
         Line::styled("  By hand two small files make one:", theme.quiet()),
         Line::from(""),
@@ -24,11 +29,16 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App, area: Rect) {
         Line::from("      sources = [\"/srv/readings\"]"),
         Line::from("      store = \"oak\""),
         Line::from(""),
-        Line::from("  then: skellin plan check, skellin store create oak, skellin run readings --dry-run"),
+        Line::from(
+            "  then: skellin plan check, skellin store create oak, skellin run readings --dry-run",
+        ),
     ];
     if app.store_mistakes > 0 {
         let mistakes = words::counted(app.store_mistakes as u64, "mistake", "mistakes");
-        lines.push(Line::styled(format!("  ✕ stores.toml has {mistakes}: skellin plan check"), theme.wrong()));
+        lines.push(Line::styled(
+            format!("  ✕ stores.toml has {mistakes}: skellin plan check"),
+            theme.wrong(),
+        ));
     }
     for (plan, count) in &app.mistaken {
         let mistakes = words::counted(*count as u64, "mistake", "mistakes");

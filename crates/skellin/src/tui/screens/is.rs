@@ -54,26 +54,43 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     let Some(plan) = &lane.plan else {
         let lines = vec![
             Line::from(""),
-            Line::from(format!("  There is no plan file for {} here; only its snapshots are known.", lane.label())),
-            Line::styled("  → they can be browsed and restored as ever: ← goes to the newest", app.theme.is()),
+            Line::from(format!(
+                "  There is no plan file for {} here; only its snapshots are known.",
+                lane.label()
+            )),
+            Line::styled(
+                "  → they can be browsed and restored as ever: ← goes to the newest",
+                app.theme.is(),
+            ),
         ];
         return paragraph(frame, lines, area);
     };
     let mut lines = vec![Line::from("")];
-    let sources: Vec<String> = plan.sources.iter().map(|source| source.display().to_string()).collect();
+    let sources: Vec<String> =
+        plan.sources.iter().map(|source| source.display().to_string()).collect();
     lines.push(fact(app, "protects", sources.join("  ")));
     let rules = plan.rules.rules().len() as u64;
-    lines.push(fact(app, "leaves out", match rules {
-        0 => "nothing: the plan has no rules".to_owned(),
-        1 => format!("by one rule: {}", plan.rules.rules()[0].text),
-        many => format!("by {many} rules; skellin plan show {} lists them", plan.name),
-    }));
+    lines.push(fact(
+        app,
+        "leaves out",
+        match rules {
+            0 => "nothing: the plan has no rules".to_owned(),
+            1 => format!("by one rule: {}", plan.rules.rules()[0].text),
+            many => format!("by {many} rules; skellin plan show {} lists them", plan.name),
+        },
+    ));
     lines.push(fact(app, "keeps it in", lane.store.clone()));
-    lines.push(fact(app, "runs", match (&plan.schedule, lane.next(app.now)) {
-        (Some(schedule), Some(next)) => format!("{}; next {}", schedule.words(), words::moment(next)),
-        _ => "by hand: the plan has no schedule".to_owned(),
-    }));
-    lines.push(fact(app, "last", last_run(app, lane)));
+    lines.push(fact(
+        app,
+        "runs",
+        match (&plan.schedule, lane.next(app.now)) {
+            (Some(schedule), Some(next)) => {
+                format!("{}; next {}", schedule.words(), words::moment(next))
+            }
+            _ => "by hand: the plan has no schedule".to_owned(),
+        },
+    ));
+    lines.push(fact(app, "last", last_run(app, lane, usize::from(area.width).saturating_sub(16))));
     lines.push(Line::from(""));
     let head = lines.len() as u16;
     frame.render_widget(Text::from(lines), area);
@@ -87,7 +104,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
             let lines = vec![
                 Line::from(vec![
                     Span::styled("  d ", theme.strong()),
-                    Span::raw("makes a dry run: what would be new, changed, gone and skipped; nothing is written"),
+                    Span::raw("makes a dry run: what would change; nothing is written"),
                 ]),
                 Line::from(vec![
                     Span::styled("  r ", theme.strong()),
@@ -101,17 +118,22 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     }
 }
 
-fn last_run(app: &App, lane: &Lane) -> String {
+/// The newest snapshot, with as much of what it says of itself as fits.
+fn last_run(app: &App, lane: &Lane, width: usize) -> String {
     let Some(mark) = lane.marks.last() else { return "never: there is no snapshot yet".to_owned() };
-    let facts = mark.facts.map_or(String::new(), |facts| {
-        format!(
-            ": {}, {}, {} new",
+    let mut text = format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time));
+    if let Some(facts) = mark.facts {
+        for part in [
             words::counted(facts.files, "file", "files"),
             words::bytes(facts.bytes),
-            words::bytes(facts.new_bytes)
-        )
-    });
-    format!("{}, {} ago{facts}", words::moment(mark.time), words::age(app.now - mark.time))
+            format!("{} new", words::bytes(facts.new_bytes)),
+        ] {
+            if text.width() + part.width() + 2 <= width {
+                text = format!("{text}, {part}");
+            }
+        }
+    }
+    text
 }
 
 fn going(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
@@ -123,10 +145,13 @@ fn going(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     };
     let what = if *dry_run { "Dry run" } else { "Run" };
     let state = if cancel.is_cancelled() { "stopping …" } else { "under way" };
-    let took = words::span((app.now - begun).max(0));
+    let took = match (app.now - begun) / 1000 {
+        ..1 => "since a moment ago".to_owned(),
+        seconds => format!("for {}", words::span(seconds * 1000)),
+    };
     let mut lines = vec![Line::from(vec![
         Span::styled(format!("  {what} {state} "), theme.is().patch(theme.strong())),
-        Span::styled(format!("since {took}"), theme.quiet()),
+        Span::styled(took, theme.quiet()),
     ])];
     lines.extend(progress_lines(app, progress, usize::from(area.width)));
     for note in notes.iter().rev().take(2) {
@@ -154,7 +179,8 @@ fn progress_lines(app: &App, progress: &Progress, width: usize) -> Vec<Line<'sta
             spans.extend(bar(share, 40, theme.is(), theme.quiet()));
             spans.push(Span::raw(format!("  {:.0}%", share.min(1.0) * 100.0)));
         }
-        None => spans.push(Span::styled("counting what there is …", theme.quiet())),
+        None => spans
+            .push(Span::styled("how much there is shows when it has been counted", theme.quiet())),
     }
     if let Some(left) = progress.left {
         let left = words::duration(Duration::from_secs(left.as_secs()));
@@ -172,11 +198,19 @@ fn progress_lines(app: &App, progress: &Progress, width: usize) -> Vec<Line<'sta
     vec![
         Line::from(spans),
         Line::from(fit(&counts, width)),
-        Line::styled(fit(&format!("  reading {}", words::path(&progress.path)), width), theme.quiet()),
+        Line::styled(
+            fit(&format!("  reading {}", words::path(&progress.path)), width),
+            theme.quiet(),
+        ),
     ]
 }
 
-fn exception_lines(app: &App, exceptions: &[Exception], count: u64, area: Rect) -> Vec<Line<'static>> {
+fn exception_lines(
+    app: &App,
+    exceptions: &[Exception],
+    count: u64,
+    area: Rect,
+) -> Vec<Line<'static>> {
     if count == 0 {
         return vec![Line::styled("  no exceptions so far", app.theme.quiet())];
     }
@@ -232,7 +266,11 @@ fn ended(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     let total = match (length, dry_run) {
         (0, true) => "nothing would change".to_owned(),
         (0, false) => String::new(),
-        (many, _) => format!("{} of {}", words::count(shown.end as u64), words::counted(many as u64, "line", "lines")),
+        (many, _) => format!(
+            "{} of {}",
+            words::count(shown.end as u64),
+            words::counted(many as u64, "line", "lines")
+        ),
     };
     lines.push(Line::styled(format!("  {total}"), theme.quiet()));
     frame.render_widget(Text::from(lines), area);
@@ -249,7 +287,12 @@ fn change_line(app: &App, path: &PathChange) -> (String, Style, String) {
         Change::Same => (" ", "same", theme.quiet()),
     };
     let rule = app.current_lane().and_then(|lane| lane.plan.as_ref()).zip(path.rule).and_then(
-        |(plan, rule)| plan.rules.rules().get(rule).map(|rule| format!("   by line {}: {}", rule.line, rule.text)),
+        |(plan, rule)| {
+            plan.rules
+                .rules()
+                .get(rule)
+                .map(|rule| format!("   by line {}: {}", rule.line, rule.text))
+        },
     );
     let size = if path.size > 0 { words::bytes(path.size) } else { String::new() };
     let rest = format!("{size:>9}  {}{}", words::path(&path.path), rule.unwrap_or_default());
@@ -262,14 +305,19 @@ fn outcome(app: &App, report: &RunReport, dry_run: bool) -> Vec<Line<'static>> {
     let (text, style) = match (report.status, dry_run) {
         (RunStatus::Interrupted, true) => ("◐ The dry run was stopped.".to_owned(), theme.wrong()),
         (RunStatus::Interrupted, false) => (
-            "◐ Stopped: there is no snapshot; the next run goes on from what was stored.".to_owned(),
+            "◐ Stopped: there is no snapshot; the next run goes on from what was stored."
+                .to_owned(),
             theme.wrong(),
         ),
-        (_, true) => (format!("✓ Dry run, {took}; nothing was written. A run would find:"), theme.is()),
+        (_, true) => {
+            (format!("✓ Dry run, {took}; nothing was written. A run would find:"), theme.is())
+        }
         (RunStatus::Exceptions, false) => {
             (format!("▲ Done in {took}, but not all of it; the snapshot is there."), theme.wrong())
         }
-        (RunStatus::Done, false) => (format!("✓ Done in {took}; the snapshot is there."), theme.well()),
+        (RunStatus::Done, false) => {
+            (format!("✓ Done in {took}; the snapshot is there."), theme.well())
+        }
     };
     let files = &report.files;
     let counts = format!(

@@ -1,6 +1,10 @@
 //! Journal: what was run, restored and verified on this machine, and what it said.
 
-use ratatui::{Frame, layout::{Constraint, Layout, Rect}, text::{Line, Text}};
+use ratatui::{
+    Frame,
+    layout::{Constraint, Layout, Rect},
+    text::{Line, Text},
+};
 use skellin_engine::{JournalEntry, Outcome};
 
 use super::{App, Cells, column, fact, list, number, paragraph, trouble_lines};
@@ -39,12 +43,15 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     if papers.is_empty() {
         let lines = vec![
             Line::from(""),
-            Line::from("  The journal is empty: nothing was run, restored or verified on this machine yet."),
+            Line::from(
+                "  The journal is empty: nothing was run, restored or verified on this machine yet.",
+            ),
             Line::styled("  → n goes to now, where a plan can be run", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
     }
-    let total = format!("{}, newest first", words::counted(papers.len() as u64, "entry", "entries"));
+    let total =
+        format!("{}, newest first", words::counted(papers.len() as u64, "entry", "entries"));
     let below = if area.height > 16 { 9 } else { 4 };
     let [upper, lower] =
         Layout::vertical([Constraint::Min(3), Constraint::Length(below)]).areas(area);
@@ -94,7 +101,13 @@ fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
     let Some(Ok(papers)) = &app.journal else { return };
     let Some((entry, exceptions)) = papers.get(app.list.selected) else { return };
     let width = usize::from(area.width);
-    let title = format!("  {}. {} of {} on {}", entry.id, entry.work.word(), entry.plan.as_deref().unwrap_or(&entry.store), entry.machine);
+    let title = format!(
+        "  {}. {} of {} on {}",
+        entry.id,
+        entry.work.word(),
+        entry.plan.as_deref().unwrap_or(&entry.store),
+        entry.machine
+    );
     let mut lines = vec![
         Line::styled("─".repeat(width), app.theme.quiet()),
         Line::styled(fit(&title, width), app.theme.strong()),
@@ -121,7 +134,10 @@ fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
     if all > lines.len()
         && let Some(last) = lines.last_mut()
     {
-        *last = Line::styled(format!("    and more: skellin journal --run {}", entry.id), app.theme.quiet());
+        *last = Line::styled(
+            format!("    and more: skellin journal --run {}", entry.id),
+            app.theme.quiet(),
+        );
     }
     frame.render_widget(Text::from(lines), area);
 }

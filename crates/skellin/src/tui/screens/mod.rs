@@ -74,10 +74,8 @@ pub(super) fn list_length(app: &App) -> usize {
 
 /// A failure with its reason and what to do.
 fn trouble_lines(app: &App, trouble: &Trouble) -> Vec<Line<'static>> {
-    let mut lines = vec![
-        Line::from(""),
-        Line::styled(format!("  ✕ {}", trouble.what), app.theme.wrong()),
-    ];
+    let mut lines =
+        vec![Line::from(""), Line::styled(format!("  ✕ {}", trouble.what), app.theme.wrong())];
     lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
     lines.push(Line::from("  → then look again with u"));
     lines
@@ -93,7 +91,8 @@ fn is_open(frame: &mut Frame<'_>, app: &App, area: Rect) -> bool {
     match &lane.known {
         Known::Here => true,
         Known::Loading => {
-            let what = Line::styled(format!("  opening the store {} …", lane.store), app.theme.quiet());
+            let what =
+                Line::styled(format!("  opening the store {} …", lane.store), app.theme.quiet());
             paragraph(frame, vec![Line::from(""), what], area);
             false
         }

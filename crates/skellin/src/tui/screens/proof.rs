@@ -1,17 +1,27 @@
 //! Proof: for every plan how many copies there are, how old, and when a store was last verified
 //! and a restore last done.
 
-use ratatui::{Frame, layout::{Constraint, Layout, Rect}, text::{Line, Text}};
+use ratatui::{
+    Frame,
+    layout::{Constraint, Layout, Rect},
+    text::{Line, Text},
+};
 use skellin_engine::{Outcome, Work};
 
 use super::{App, Cells, column, list, number, paragraph};
 use crate::words;
 
 pub(super) fn title(app: &App) -> Vec<String> {
-    let unproven = app.lanes.iter().filter(|lane| newest(app, Work::Verify, |_, store| store == lane.store).is_none());
+    let unproven = app
+        .lanes
+        .iter()
+        .filter(|lane| newest(app, Work::Verify, |_, store| store == lane.store).is_none());
     vec![match unproven.count() {
         0 => "every store was verified".to_owned(),
-        many => format!("{} in a store never verified from here", words::counted(many as u64, "plan", "plans")),
+        many => format!(
+            "{} in a store never verified from here",
+            words::counted(many as u64, "plan", "plans")
+        ),
     }]
 }
 
@@ -39,12 +49,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         time.map_or("never".to_owned(), |time| format!("{} ago", words::age(app.now - time)))
     };
     let columns = [
-        column("plan", 20),
+        column("plan", 16),
         number("copies", 6),
-        column("in", 12),
-        number("newest", 12),
-        number("store verified", 14),
-        number("last restored", 13),
+        column("in", 10),
+        number("newest", 10),
+        number("verified", 10),
+        number("restored", 10),
     ];
     let row = |app: &App, row: usize| {
         let lane = &app.lanes[row];
@@ -64,16 +74,25 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
             styled: 4,
         }
     };
-    let total = format!("{}; as this machine's journal knows it", words::counted(app.lanes.len() as u64, "plan", "plans"));
+    let total = format!(
+        "{}; as this machine's journal knows it",
+        words::counted(app.lanes.len() as u64, "plan", "plans")
+    );
     let rows = (app.lanes.len() as u16 + 3).min(area.height.saturating_sub(5).max(3));
-    let [upper, lower] = Layout::vertical([Constraint::Length(rows), Constraint::Min(0)]).areas(area);
+    let [upper, lower] =
+        Layout::vertical([Constraint::Length(rows), Constraint::Min(0)]).areas(area);
     list(frame, app, upper, &columns, &row, &total);
     let store = app.lanes.get(app.list.selected).map_or(String::new(), |lane| lane.store.clone());
     let lines = vec![
         Line::styled("  What proves more", app.theme.strong()),
-        Line::from(format!("  → skellin verify {store}   reads every byte of the store and proves it")),
+        Line::from(format!(
+            "  → skellin verify {store}   reads every byte of the store and proves it"
+        )),
         Line::from("  → a restore elsewhere, with b in Was, proves a file is what it should be"),
-        Line::styled("  Copies in a second store and drills come with later versions.", app.theme.quiet()),
+        Line::styled(
+            "  Copies in a second store and drills come with later versions.",
+            app.theme.quiet(),
+        ),
     ];
     frame.render_widget(Text::from(lines), lower);
 }

@@ -1,6 +1,10 @@
 //! Stores: where they are, whether they can be reached, how full, and what is newest in them.
 
-use ratatui::{Frame, layout::{Constraint, Layout, Rect}, text::{Line, Text}};
+use ratatui::{
+    Frame,
+    layout::{Constraint, Layout, Rect},
+    text::{Line, Text},
+};
 
 use super::{App, Cells, column, fact, list, number, paragraph};
 use crate::words;
@@ -8,7 +12,10 @@ use crate::words;
 pub(super) fn title(app: &App) -> Vec<String> {
     let Some(stores) = &app.stores else { return vec!["looking …".to_owned()] };
     let here = stores.iter().filter(|store| store.state.is_ok()).count();
-    vec![format!("{here} of {} can be reached", words::counted(stores.len() as u64, "store", "stores"))]
+    vec![format!(
+        "{here} of {} can be reached",
+        words::counted(stores.len() as u64, "store", "stores")
+    )]
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
@@ -31,7 +38,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         words::bytes(total)
     );
     let [upper, lower] =
-        Layout::vertical([Constraint::Length(stores.len() as u16 + 3), Constraint::Min(0)]).areas(area);
+        Layout::vertical([Constraint::Length(stores.len() as u16 + 3), Constraint::Min(0)])
+            .areas(area);
     let place = usize::from(area.width).saturating_sub(66).clamp(12, 60);
     let columns = [
         column("store", 12),
@@ -43,8 +51,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     ];
     let row = |app: &App, row: usize| {
         let store = &app.stores.as_ref().map_or(&[][..], Vec::as_slice)[row];
-        let snapshots: usize =
-            app.lanes.iter().filter(|lane| lane.store == store.name).map(|lane| lane.marks.len()).sum();
+        let snapshots: usize = app
+            .lanes
+            .iter()
+            .filter(|lane| lane.store == store.name)
+            .map(|lane| lane.marks.len())
+            .sum();
         let (state, style) = match &store.state {
             Ok(_) => ("✓ here", app.theme.well()),
             Err(_) => ("✕ away", app.theme.wrong()),
@@ -80,11 +92,16 @@ fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
     }
     lines.push(fact(app, "place", store.place.clone()));
     if let Some((containers, bytes)) = store.usage {
-        let text = format!("{} in {}", words::bytes(bytes), words::counted(containers, "container", "containers"));
+        let text = format!(
+            "{} in {}",
+            words::bytes(bytes),
+            words::counted(containers, "container", "containers")
+        );
         lines.push(fact(app, "holds", text));
     }
     if let Some((free, all)) = store.room {
-        let text = format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));
+        let text =
+            format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));
         lines.push(fact(app, "room", text));
     }
     lines.push(Line::from(""));

@@ -40,7 +40,8 @@ pub(super) fn title(app: &App, time: i64) -> Vec<String> {
     parts.push(format!("{} of {}", number + 1, lane.marks.len()));
     if let Some(facts) = mark.facts {
         if facts.exceptions > 0 {
-            parts.push(format!("▲ {}", words::counted(facts.exceptions, "exception", "exceptions")));
+            parts
+                .push(format!("▲ {}", words::counted(facts.exceptions, "exception", "exceptions")));
         }
         parts.push(words::counted(facts.files, "file", "files"));
         parts.push(words::bytes(facts.bytes));
@@ -148,7 +149,11 @@ fn row_line(app: &App, row: &Shown<'_>, selected: bool, width: usize) -> Line<'s
         None => String::new(),
     };
     let (sign, word, change_style) = change(app, facts.change);
-    let name = format!("{}{mark}{}{slash}{target}{waiting}", "  ".repeat(row.depth), words::path(row.name));
+    let name = format!(
+        "{}{mark}{}{slash}{target}{waiting}",
+        "  ".repeat(row.depth),
+        words::path(row.name)
+    );
     let files = match facts.kind {
         Kind::Directory => words::counted(facts.files, "file", "files"),
         _ => String::new(),
@@ -157,10 +162,15 @@ fn row_line(app: &App, row: &Shown<'_>, selected: bool, width: usize) -> Line<'s
     let size = words::bytes(facts.size);
     let (before, after) = match width {
         ..=59 => (format!(" {sign} "), format!(" {size:>9} ")),
-        60..=92 => (format!(" {sign} "), format!(" {size:>9}   {} ", modified.strftime("%d %b %Y %H:%M"))),
+        60..=92 => {
+            (format!(" {sign} "), format!(" {size:>9}   {} ", modified.strftime("%d %b %Y %H:%M")))
+        }
         _ => (
             format!(" {sign} "),
-            format!(" {word:<8}{files:>14}   {size:>9}   {}  ", modified.strftime("%d %b %Y %H:%M")),
+            format!(
+                " {word:<8}{files:>14}   {size:>9}   {}  ",
+                modified.strftime("%d %b %Y %H:%M")
+            ),
         ),
     };
     let room = width.saturating_sub(before.width() + after.width());
@@ -222,22 +232,33 @@ pub(in crate::tui) fn about_path(app: &App, width: usize, height: usize) -> Vec<
         None => lines.push(Line::styled(" in no snapshot of this plan", theme.quiet())),
         Some(last) if last.last_seen < newest => {
             let lane = app.current_lane();
-            let gone = lane.and_then(|lane| lane.marks.iter().find(|mark| mark.time > last.last_seen));
+            let gone =
+                lane.and_then(|lane| lane.marks.iter().find(|mark| mark.time > last.last_seen));
             let since = gone.map_or(String::new(), |mark| words::moment(mark.time));
             lines.push(Line::styled(format!(" {count}; gone since {since}"), theme.wrong()));
         }
         Some(_) => lines.push(Line::styled(format!(" {count}; still there"), theme.well())),
     }
-    let current = versions.iter().rposition(|version| version.time <= at && at <= version.last_seen);
+    let current =
+        versions.iter().rposition(|version| version.time <= at && at <= version.last_seen);
     let room = height.saturating_sub(lines.len() + 2).max(1);
     let from = current.map_or(0, |current| versions.len().saturating_sub(current + 1 + room / 2));
-    let shown = versions.iter().enumerate().rev().skip(from.min(versions.len().saturating_sub(room))).take(room);
+    let shown = versions
+        .iter()
+        .enumerate()
+        .rev()
+        .skip(from.min(versions.len().saturating_sub(room)))
+        .take(room);
     for (number, version) in shown {
         let before = number.checked_sub(1).map(|before| versions[before].size);
         let grown = match before {
             None => "first".to_owned(),
-            Some(before) if version.size > before => format!("+{}", words::bytes(version.size - before)),
-            Some(before) if version.size < before => format!("−{}", words::bytes(before - version.size)),
+            Some(before) if version.size > before => {
+                format!("+{}", words::bytes(version.size - before))
+            }
+            Some(before) if version.size < before => {
+                format!("−{}", words::bytes(before - version.size))
+            }
             Some(_) => "same size".to_owned(),
         };
         let here = current == Some(number);

@@ -25,9 +25,8 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 return;
             }
             let listing = Listing { shared, ticket, path: path.as_deref() };
-            let listed = shared
-                .open_store(&store)
-                .and_then(|open| listing.list(&open, snapshot, before));
+            let listed =
+                shared.open_store(&store).and_then(|open| listing.list(&open, snapshot, before));
             if let Err(error) = listed {
                 shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
             }
@@ -63,12 +62,12 @@ impl Listing<'_> {
         let before = before.and_then(|id| open.snapshot(id).ok());
         let directory = |snapshot: &Snapshot| match self.path {
             None => Ok(Some(snapshot.root_page(store))),
-            Some(path) => history::locate(store, snapshot, path).map(|found| {
-                match found?.entry.body {
+            Some(path) => {
+                history::locate(store, snapshot, path).map(|found| match found?.entry.body {
                     Body::Directory { root, .. } => Some(root),
                     _ => None,
-                }
-            }),
+                })
+            }
         };
         let now = directory(&snapshot)?;
         let against = match before.as_deref().map(directory) {

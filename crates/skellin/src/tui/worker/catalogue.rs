@@ -3,7 +3,10 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::{Arc, Mutex, atomic::{AtomicU64, Ordering}},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
 use skellin_engine::{EngineError, Passphrase};
@@ -79,11 +82,7 @@ pub(super) fn open(shared: &Shared, name: &str, passphrase: Option<&Passphrase>)
 }
 
 /// The snapshots by plan and machine, and all of them newest first.
-fn list(
-    shared: &Shared,
-    name: &str,
-    open: &Open,
-) -> Result<(Vec<Group>, Vec<RunId>), EngineError> {
+fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<RunId>), EngineError> {
     let listed = open.store.snapshots()?;
     let newest: Vec<RunId> = listed.iter().rev().map(|snapshot| snapshot.run).collect();
     let mut by_lineage: BTreeMap<[u8; 16], Vec<&ListedSnapshot>> = BTreeMap::new();

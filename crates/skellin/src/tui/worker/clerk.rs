@@ -18,9 +18,9 @@ const WITH_EXCEPTIONS: usize = 200;
 
 pub(super) fn answer(shared: &Shared, request: Request) {
     let report = match request {
-        Request::Journal => {
-            Report::Journal(shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into))
-        }
+        Request::Journal => Report::Journal(
+            shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into),
+        ),
         Request::Stores => Report::Stores(stores(shared)),
         Request::Configuration => {
             let folders = locked(&shared.configuration).folders.clone();

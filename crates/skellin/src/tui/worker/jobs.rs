@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal,
-    RestoreRequest, RunOptions, RunReport, SystemClock, history, trial_store,
+    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, RestoreRequest,
+    RunOptions, RunReport, SystemClock, history, trial_store,
 };
 
 use super::{JobEnd, Report, Request, RestoreOrder, Restored, Shared};
@@ -65,9 +65,7 @@ impl<'a> Job<'a> {
             hint: format!("skellin plan check {plan}"),
         })?;
         let options = RunOptions { dry_run, list_paths: dry_run, ..RunOptions::default() };
-        self.conduct(|conductor| {
-            conductor.run(plan, options, || self.shared.store(&plan.store))
-        })
+        self.conduct(|conductor| conductor.run(plan, options, || self.shared.store(&plan.store)))
     }
 
     fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {
@@ -111,4 +109,3 @@ impl<'a> Job<'a> {
         })
     }
 }
-

@@ -23,8 +23,8 @@ use skellin_engine::{
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
-    Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, Row, RowFacts, StoreRow,
-    Trouble, VersionRow,
+    Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, Row, RowFacts,
+    StoreRow, Trouble, VersionRow,
 };
 
 /// Asked of the worker.

@@ -1,0 +1,165 @@
+//! Whole stories: the demo's, the journal's, and that of a plan made from nothing.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+mod world;
+
+use std::{fs, process::Command};
+
+use world::{
+    World,
+    common::{scratch, write},
+    private,
+};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_skellin");
+
+#[test]
+fn the_whole_story_of_the_demo_holds() {
+    let folder = scratch();
+    let told = Command::new(PROGRAM)
+        .args(["demo", "--headless", "--dir"])
+        .arg(folder.path().join("ridge"))
+        .output()
+        .unwrap();
+    let text = String::from_utf8(told.stdout).unwrap();
+    assert!(told.status.success(), "{text}\n{}", String::from_utf8_lossy(&told.stderr));
+    for step in [
+        "dry run says",
+        "as foretold",
+        "only the difference",
+        "with its time",
+        "no damage",
+        "place and the passphrase alone",
+        "Every step held (7 steps)",
+    ] {
+        assert!(text.contains(step), "{step}\n{text}");
+    }
+    // A second time in the same directory nothing is touched.
+    let again = Command::new(PROGRAM)
+        .args(["demo", "--headless", "--dir"])
+        .arg(folder.path().join("ridge"))
+        .output()
+        .unwrap();
+    assert_eq!(again.status.code(), Some(2));
+}
+
+#[test]
+fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_rehearsal() {
+    let world = World::new();
+    world.plan(
+        "readings",
+        &format!("sources = [\"{}\"]\nstore = \"oak\"\n", world.path("data").display()),
+    );
+    write(&world.path("data/notes.md"), "two terns\n");
+    world.done(&["run", "readings", "--dry-run"]);
+    assert!(!world.path("state/journal.sqlite").exists(), "a rehearsal leaves no trace");
+    world.done(&["run", "readings"]);
+    world.done(&[
+        "restore",
+        "readings@newest",
+        "--to",
+        world.path("back").to_str().unwrap(),
+        "--dry-run",
+    ]);
+    world.done(&["restore", "readings@newest", "--to", world.path("back").to_str().unwrap()]);
+    world.done(&["verify", "oak"]);
+    fs::rename(world.path("oak"), world.path("away")).unwrap();
+    assert_eq!(world.run(&["run", "readings"]).0, 5);
+    let (_, said) = world.json(&["journal"]);
+    let entries = said["entries"].as_array().unwrap();
+    let told: Vec<_> = entries
+        .iter()
+        .map(|entry| (entry["work"].as_str().unwrap(), entry["status"].as_str().unwrap()))
+        .collect();
+    assert_eq!(told, [("run", "failed"), ("verify", "done"), ("restore", "done"), ("run", "done")]);
+    assert!(entries[0]["words"].as_str().unwrap().contains("the place is not there"));
+    assert_eq!(entries[3]["files"]["new"], 1);
+    assert!(entries[3]["snapshot"].is_string());
+    let number = entries[0]["number"].to_string();
+    let text = world.done(&["journal", "--run", &number]);
+    assert!(
+        text.contains("the place is not there") && text.contains("is the drive mounted?"),
+        "{text}"
+    );
+    assert_eq!(world.json(&["journal", "ringing"]).1["entries"], serde_json::json!([]));
+    assert_eq!(world.run(&["journal", "--run", "4711"]).0, 2);
+}
+
+#[test]
+fn a_plan_is_drafted_checked_and_saved() {
+    let world = World::bare();
+    write(&world.path("records/notes.md"), "two terns\n");
+    write(&world.path("records/x.part"), "half\n");
+    write(&world.path("key"), "terns over the pier\n");
+    private(&world.path("key"));
+    let (records, oak, key) = (world.path("records"), world.path("store"), world.path("key"));
+    let base = [
+        "plan",
+        "new",
+        records.to_str().unwrap(),
+        "--store",
+        "oak",
+        "--at",
+        oak.to_str().unwrap(),
+        "--passphrase-file",
+        key.to_str().unwrap(),
+        "--rule",
+        "skip *.part",
+        "--about",
+        "Records",
+    ];
+    let with = |more: &[&str]| world.output(&[base.as_slice(), more].concat());
+    for (more, expected) in [
+        (["--run", "dayly at 9:00"].as_slice(), "did you mean `daily`?"),
+        (&["--name", "No Good"], "is no name for a plan"),
+        (&["--rule", "skpi x"], "did you mean `skip`?"),
+        (&[], "nobody to ask whether to save it"),
+    ] {
+        let refused = with(more);
+        let said = String::from_utf8(refused.stderr).unwrap();
+        assert_eq!(refused.status.code(), Some(2), "{said}");
+        assert!(said.contains(expected), "{expected}\n{said}");
+        assert!(!oak.exists() && !world.path("config/stores.toml").exists(), "nothing is written");
+    }
+    let saved = with(&["--run", "daily at 21:40", "--yes"]);
+    let said = String::from_utf8(saved.stdout).unwrap();
+    assert_eq!(saved.status.code(), Some(0), "{said}\n{}", String::from_utf8_lossy(&saved.stderr));
+    for expected in [
+        "snapshots",
+        "mirror",
+        "run = \"daily at 21:40\"",
+        "1 new",
+        "1 skipped",
+        "skellin run records",
+    ] {
+        assert!(said.contains(expected), "{expected}\n{said}");
+    }
+    assert_eq!(world.json(&["plan", "check"]).1["problems"], serde_json::json!([]));
+    world.done(&["run", "records"]);
+    // The store is known now, and what stands in its file stays.
+    let stores = world.path("config/stores.toml");
+    let text = format!("# ours\n{}", fs::read_to_string(&stores).unwrap());
+    write(&stores, &text);
+    world.done(&[
+        "plan",
+        "new",
+        records.to_str().unwrap(),
+        "--store",
+        "oak",
+        "--name",
+        "again",
+        "--yes",
+    ]);
+    assert_eq!(fs::read_to_string(&stores).unwrap(), text);
+    let (status, said) = world.fail(&[
+        "plan",
+        "new",
+        records.to_str().unwrap(),
+        "--store",
+        "oak",
+        "--name",
+        "again",
+        "--yes",
+    ]);
+    assert!(status == 2 && said.contains("there is a plan `again` already"), "{said}");
+}
