@@ -63,7 +63,11 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
     for number in 0..PLANS {
         let (name, source, runs) = match number {
             0 => ("aa-huge".to_owned(), "huge", 2),
-            _ => (format!("plan-{number:02}"), "small", each + i64::from(number == 1) * (SNAPSHOTS % each)),
+            _ => (
+                format!("plan-{number:02}"),
+                "small",
+                each + i64::from(number == 1) * (SNAPSHOTS % each),
+            ),
         };
         let text = format!(
             "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n[schedule]\nrun = \"daily at 21:40\"\n",
@@ -193,13 +197,37 @@ pub(crate) fn rows(program: &Path, medium: &Path) -> Result<()> {
         times.push(screen.key(key)?);
         let drawn = screen.rest();
         if key == "\r" {
-            ensure!(drawn.windows(7).any(|part| part == b"record-" || part == b"entries"), "the tree is shown");
+            ensure!(
+                drawn.windows(7).any(|part| part == b"record-" || part == b"entries"),
+                "the tree is shown"
+            );
         }
     }
     // Through the tree, through time while it is being read, along the lanes, and by zoom.
     let round = [
-        "\x1b[B", "\x1b[6~", "\x1b[6~", "\x1b[A", "\x1b[5~", "\x1b[D", "\x1b[B", "\x1b[6~", "\x1b[C", "\x1b[B",
-        "+", "-", "\t", "\x1b[D", "\x1b[D", "\x1b[C", "\x1b[Z", "\x1b[B", "\x1b[6~", "-", "+", "\x1b[1;2D", "\x1b[C",
+        "\x1b[B",
+        "\x1b[6~",
+        "\x1b[6~",
+        "\x1b[A",
+        "\x1b[5~",
+        "\x1b[D",
+        "\x1b[B",
+        "\x1b[6~",
+        "\x1b[C",
+        "\x1b[B",
+        "+",
+        "-",
+        "\t",
+        "\x1b[D",
+        "\x1b[D",
+        "\x1b[C",
+        "\x1b[Z",
+        "\x1b[B",
+        "\x1b[6~",
+        "-",
+        "+",
+        "\x1b[1;2D",
+        "\x1b[C",
     ];
     for _ in 0..40 {
         for key in round {

@@ -131,7 +131,7 @@ fn parse_named(text: &str, now: Timestamp, zone: &TimeZone) -> Option<Timestamp>
                 Err(_) => (second.parse::<i8>().ok()?, first),
             };
             let is_name = |month: &&str| name.len() >= 3 && name.starts_with(*month);
-            let month = MONTHS.iter().position(|month| is_name(&month))?;
+            let month = MONTHS.iter().position(is_name)?;
             let month = i8::try_from(month + 1).ok()?;
             match rest {
                 [] => {

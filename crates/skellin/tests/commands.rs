@@ -3,11 +3,7 @@
 
 mod world;
 
-use std::{
-    fs,
-    io::Write,
-    process::Stdio,
-};
+use std::{fs, io::Write, process::Stdio};
 
 use serde_json::Value;
 use world::common::{assert_same, content, make_odd_tree, settle, write};

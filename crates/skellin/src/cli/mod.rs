@@ -122,7 +122,7 @@ pub(crate) fn main() -> ExitCode {
     };
     let json = cli.global.json;
     let result = Context::new(cli.global).and_then(|context| match cli.command {
-        None => crate::tui::open(context.configuration()?, crate::machine::machine_name())
+        None => crate::tui::open(&context.configuration()?, crate::machine::machine_name())
             .map_err(CliError::from),
         Some(command) => dispatch(&context, command),
     });

@@ -48,7 +48,7 @@ pub(crate) enum Message {
 }
 
 /// Opens the application on a machine of this name, and returns when it is closed.
-pub(crate) fn open(configuration: Configuration, machine: String) -> Result<Exit, EngineError> {
+pub(crate) fn open(configuration: &Configuration, machine: String) -> Result<Exit, EngineError> {
     let failed =
         |source| EngineError::Local { what: "use the terminal", path: "/dev/tty".into(), source };
     let (sender, messages) = unbounded();
@@ -60,7 +60,7 @@ pub(crate) fn open(configuration: Configuration, machine: String) -> Result<Exit
     watch_input(sender.clone());
     watch_signals(sender);
     let now = jiff::Timestamp::now().as_millisecond();
-    let mut app = App::new(&configuration, machine, now, worker);
+    let mut app = App::new(configuration, machine, now, worker);
     let signal = run(&mut terminal, &mut app, &messages).map_err(failed)?;
     drop(terminal);
     Ok(match signal {

@@ -59,7 +59,7 @@ impl App {
             Report::Configuration(Ok(configuration)) => self.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
             Report::Looked { .. } | Report::Local(..) | Report::Checked(_) | Report::Saved(_) => {
-                self.panel_report(report)
+                self.panel_report(report);
             }
             Report::Event { job, event } => self.take_event(job, event),
             Report::Ended { job, end } => return self.take_end(job, end),

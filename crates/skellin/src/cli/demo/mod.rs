@@ -53,7 +53,7 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
     if args.build_only {
         return Ok(Exit::Done);
     }
-    Ok(crate::tui::open(Configuration::load(folders)?, "hut".to_owned())?)
+    Ok(crate::tui::open(&Configuration::load(folders)?, "hut".to_owned())?)
 }
 
 fn folders(folder: &Path) -> Folders {
