@@ -203,3 +203,61 @@ impl Day<'_> {
         file.set_modified(self.modified)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use super::*;
+
+    fn contents(root: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+        let (mut found, mut left) = (BTreeMap::new(), vec![root.to_path_buf()]);
+        while let Some(folder) = left.pop() {
+            for entry in fs::read_dir(&folder).expect("a directory") {
+                let path = entry.expect("an entry").path();
+                if path.is_dir() {
+                    left.push(path);
+                } else {
+                    let below = path.strip_prefix(root).expect("below").to_path_buf();
+                    found.insert(below, fs::read(&path).expect("reads"));
+                }
+            }
+        }
+        found
+    }
+
+    #[test]
+    fn six_weeks_are_the_same_each_time_and_hold_what_is_told_of_them() {
+        let folders = [(); 2].map(|()| {
+            std::env::temp_dir().join(format!(
+                "skellin-ridge-{}-{:?}",
+                std::process::id(),
+                std::time::Instant::now()
+            ))
+        });
+        let worlds = folders.clone().map(|folder| {
+            let ridge = Ridge::new(folder.clone());
+            for night in 0..NIGHTS {
+                ridge.live(night, 1_790_000_000_000 + night * 86_400_000).expect("a day passes");
+                let has_card = Ridge::happening(night) != Some(Happening::CardMissing);
+                assert_eq!(ridge.card().exists(), has_card, "night {night}");
+                assert_eq!(
+                    ridge.ringing().join("register.csv").exists(),
+                    night < DELETED,
+                    "night {night}"
+                );
+                assert_eq!(
+                    ridge.ringing().join("drawings").exists(),
+                    night >= RENAMED,
+                    "night {night}"
+                );
+            }
+            contents(&folder)
+        });
+        assert_eq!(worlds[0], worlds[1]);
+        let gauge = &worlds[0][Path::new("readings/2026/tide-gauge-01.csv")];
+        assert_eq!(gauge.iter().filter(|b| **b == b'\n').count() as i64, NIGHTS * TICKS);
+        assert_eq!(worlds[0][Path::new("readings/panorama-render.tif")].len(), 40 << 20);
+        folders.iter().for_each(|folder| fs::remove_dir_all(folder).expect("removes"));
+    }
+}

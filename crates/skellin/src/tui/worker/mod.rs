@@ -181,3 +181,6 @@ fn queue(shared: &Arc<Shared>, answer: fn(&Shared, Request)) -> Sender<Request> 
     std::thread::spawn(move || requests.into_iter().for_each(|request| answer(&shared, request)));
     sender
 }
+
+#[cfg(test)]
+mod tests;

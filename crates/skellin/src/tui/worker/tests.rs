@@ -1,0 +1,378 @@
+//! The worker over a real store: what it tells, and what it lets go of.
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use crossbeam_channel::Receiver;
+use skellin_engine::{
+    Cancel, Change, Conductor, Folders, MovedClock, RunOptions, RunStatus, prepare_place,
+};
+use skellin_plan::{PlaceSpec, PlanDraft};
+use skellin_store::{Cache, Creation, PassphraseCost};
+
+use super::*;
+use crate::machine::open_configured;
+
+const PASSPHRASE: &[u8] = b"terns over the pier";
+const NIGHT: i64 = 1_790_000_000_000;
+const DAY: i64 = 86_400_000;
+
+struct World {
+    folder: tempfile::TempDir,
+    requests: Sender<Request>,
+    reports: Receiver<Report>,
+}
+
+fn write(path: &Path, text: &str) {
+    fs::create_dir_all(path.parent().expect("a directory")).expect("makes");
+    fs::write(path, text).expect("writes");
+}
+
+impl World {
+    /// Three nights of readings on this machine, one of the same plan on another.
+    fn new(passphrase_named: bool) -> Self {
+        let folder = tempfile::tempdir().expect("a directory");
+        let path = |below: &str| folder.path().join(below);
+        let place = prepare_place(&PlaceSpec::Directory(path("oak"))).expect("a place");
+        let creation = Creation { cost: PassphraseCost::TRIVIAL, now: 0, ..Creation::default() };
+        Store::create(&*place, PASSPHRASE, creation).expect("a store");
+        write(&path("key"), "terns over the pier");
+        let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
+        fs::set_permissions(path("key"), private).expect("sets");
+        let secret = match passphrase_named {
+            true => format!("passphrase = {{ file = \"{}\" }}\n", path("key").display()),
+            false => String::new(),
+        };
+        write(
+            &path("config/stores.toml"),
+            &format!("[oak]\nplace = \"{}\"\n{secret}", path("oak").display()),
+        );
+        write(
+            &path("config/plans/readings.toml"),
+            &format!("sources = [\"{}\"]\nstore = \"oak\"\n", path("ridge").display()),
+        );
+        let folders =
+            Folders { config: path("config"), state: path("state"), cache: path("cache") };
+        let configuration = Configuration::load(folders).expect("a configuration");
+        let open = || {
+            let passphrase = Passphrase::new(PASSPHRASE.to_vec());
+            open_configured(&configuration, "oak", Some(&passphrase), Cache::None)
+        };
+        for (night, machine, notes) in [
+            (0, "hut", "one tern\n"),
+            (1, "hut", "one tern\n"),
+            (2, "hut", "two terns\n"),
+            (3, "mast", "x\n"),
+        ] {
+            write(&path("ridge/notes.md"), notes);
+            if night == 1 {
+                write(&path("ridge/2026/gauge.csv"), "1.8 m\n");
+                write(&path("ridge/noise.bin"), "\u{0}\u{1}");
+            }
+            if night == 2 {
+                fs::remove_file(path("ridge/noise.bin")).expect("removes");
+            }
+            let plan = configuration.plans[0].plan.as_ref().expect("a plan");
+            let conductor = Conductor {
+                configuration: &configuration,
+                journal: None,
+                machine,
+                clock: &MovedClock::at(NIGHT + night * DAY),
+                cancel: &Cancel::new(),
+                events: &|_| {},
+            };
+            conductor.run(plan, RunOptions::default(), open).expect("runs");
+        }
+        let (sender, reports) = unbounded();
+        let requests =
+            start(configuration, "hut".to_owned(), move |report| sender.send(report).is_ok());
+        Self { folder, requests, reports }
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    fn bytes(&self, below: &str) -> Vec<u8> {
+        self.path(below).into_os_string().into_encoded_bytes()
+    }
+
+    fn ask(&self, request: Request) {
+        self.requests.send(request).expect("it listens");
+    }
+
+    /// The next report of some kind; others are passed over.
+    fn hear<T>(&self, mut wanted: impl FnMut(Report) -> Option<T>) -> T {
+        loop {
+            let report = self.reports.recv_timeout(Duration::from_secs(20)).expect("a report");
+            if let Some(found) = wanted(report) {
+                return found;
+            }
+        }
+    }
+
+    fn open(&self, passphrase: Option<&[u8]>) -> Result<Vec<Group>, Trouble> {
+        let passphrase = passphrase.map(|text| Passphrase::new(text.to_vec()));
+        self.ask(Request::Open { store: "oak".to_owned(), passphrase });
+        self.hear(|report| match report {
+            Report::Listed { groups, .. } => Some(groups),
+            _ => None,
+        })
+    }
+
+    /// Opens it; the snapshots of this machine.
+    fn snapshots(&self) -> Vec<RunId> {
+        let groups = self.open(None).expect("it opens");
+        let own = groups.into_iter().find(|group| group.machine == "hut").expect("our own");
+        own.marks.into_iter().map(|(id, _)| id).collect()
+    }
+
+    fn rows(&self, ticket: u64) -> Vec<(String, Change)> {
+        let mut rows = Vec::new();
+        self.hear(|report| match report {
+            Report::Rows { ticket: of, batch, complete, .. } if of == ticket => {
+                rows.extend((0..batch.len()).map(|row| {
+                    (String::from_utf8_lossy(batch.name(row)).into_owned(), batch.facts(row).change)
+                }));
+                complete.then_some(())
+            }
+            Report::NoRows { trouble, .. } => panic!("{trouble:?}"),
+            _ => None,
+        });
+        rows
+    }
+}
+
+#[test]
+fn a_store_is_listed_by_plan_and_machine_and_then_read() {
+    let world = World::new(true);
+    let groups = world.open(None).expect("it opens");
+    let mut found: Vec<_> = groups
+        .iter()
+        .map(|group| (group.plan.as_str(), group.machine.as_str(), group.marks.len()))
+        .collect();
+    found.sort_unstable();
+    assert_eq!(found, [("readings", "hut", 3), ("readings", "mast", 1)]);
+    let own = groups.iter().find(|group| group.machine == "hut").expect("our own");
+    let times: Vec<_> = own.marks.iter().map(|(_, time)| (time - NIGHT) / DAY).collect();
+    assert_eq!(times, [0, 1, 2]);
+    let facts = world.hear(|report| match report {
+        Report::Facts { facts, .. } => Some(facts),
+        _ => None,
+    });
+    assert_eq!(facts.len(), 4);
+    let middle = facts.iter().find(|(id, _)| *id == own.marks[1].0).expect("it is told");
+    assert_eq!((middle.1.files, middle.1.exceptions), (3, 0));
+}
+
+#[test]
+fn a_passphrase_that_is_missing_or_wrong_is_asked_for_and_a_right_one_opens() {
+    let world = World::new(false);
+    assert_eq!(world.open(None).expect_err("none is named").passphrase, Some(false));
+    assert_eq!(world.open(Some(b"gannets")).expect_err("it is wrong").passphrase, Some(true));
+    assert!(world.open(Some(PASSPHRASE)).is_ok());
+    assert!(world.open(None).is_ok(), "it stays open");
+    fs::rename(world.path("oak"), world.path("unplugged")).expect("moves");
+    let trouble = world.open(None).expect_err("it is away");
+    assert!(trouble.hint.is_some_and(|hint| hint.contains("mounted")), "{}", trouble.what);
+}
+
+#[test]
+fn directories_are_listed_beside_the_snapshot_before_and_old_tickets_are_let_go() {
+    let world = World::new(true);
+    let ids = world.snapshots();
+    let directory = |ticket, number: usize, path: Option<Vec<u8>>| Request::Directory {
+        ticket,
+        store: "oak".to_owned(),
+        snapshot: ids[number],
+        before: number.checked_sub(1).map(|before| ids[before]),
+        path,
+    };
+    let ridge = world.bytes("ridge");
+    world.ask(directory(1, 0, Some(ridge.clone())));
+    assert_eq!(
+        world.rows(1),
+        [("notes.md".to_owned(), Change::Same)],
+        "nothing is new to a first one"
+    );
+    world.ask(directory(2, 2, None));
+    let root = world.path("ridge").display().to_string();
+    assert_eq!(world.rows(2), [(root, Change::Changed)], "sources stand with their full paths");
+    world.ask(directory(3, 2, Some(ridge.clone())));
+    let shown = world.rows(3);
+    let expected =
+        [("2026", Change::Same), ("noise.bin", Change::Gone), ("notes.md", Change::Changed)];
+    assert_eq!(shown, expected.map(|(name, change)| (name.to_owned(), change)));
+    // What was asked before is not answered after what was asked later.
+    for ticket in 10..200 {
+        world.ask(directory(ticket, 1, Some(ridge.clone())));
+    }
+    let mut answered = Vec::new();
+    world.hear(|report| match report {
+        Report::Rows { ticket, complete: true, .. } => {
+            answered.push(ticket);
+            (ticket == 199).then_some(())
+        }
+        _ => None,
+    });
+    assert!(answered.is_sorted() && answered.len() < 190, "{answered:?}");
+    world.ask(Request::Directory {
+        ticket: 300,
+        store: "oak".to_owned(),
+        snapshot: RunId([9; 16]),
+        before: None,
+        path: None,
+    });
+    let trouble = world.hear(|report| match report {
+        Report::NoRows { ticket: 300, trouble, .. } => Some(trouble),
+        _ => None,
+    });
+    assert!(trouble.what.contains("no longer known"));
+}
+
+#[test]
+fn a_path_is_followed_and_looked_into() {
+    let world = World::new(true);
+    let ids = world.snapshots();
+    let path = world.bytes("ridge/notes.md");
+    world.ask(Request::Versions {
+        study: 1,
+        store: "oak".to_owned(),
+        snapshots: ids.clone(),
+        path: path.clone(),
+    });
+    let versions = world.hear(|report| match report {
+        Report::Versions { versions, .. } => Some(versions.expect("versions")),
+        _ => None,
+    });
+    let found: Vec<_> = versions
+        .iter()
+        .map(|version| {
+            ((version.time - NIGHT) / DAY, (version.last_seen - NIGHT) / DAY, version.size)
+        })
+        .collect();
+    // Written again with the same content at another time is another version.
+    assert_eq!(found, [(0, 0, 9), (1, 1, 9), (2, 2, 10)]);
+    let look = |snapshot, below: &str| {
+        let path = world.bytes(below);
+        world.ask(Request::Look { store: "oak".to_owned(), snapshot, path });
+        world.hear(|report| match report {
+            Report::Looked { looked, .. } => Some(looked),
+            _ => None,
+        })
+    };
+    let text = |line: &str| Ok(Looked::Text { lines: vec![line.to_owned()], more: false });
+    assert_eq!(look(ids[0], "ridge/notes.md"), text("one tern"));
+    assert_eq!(look(ids[2], "ridge/notes.md"), text("two terns"));
+    assert!(matches!(look(ids[1], "ridge/noise.bin"), Ok(Looked::Binary { size: 2, .. })));
+    assert!(look(ids[0], "ridge/noise.bin").is_err(), "it was not there yet");
+}
+
+#[test]
+fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
+    let world = World::new(true);
+    let ids = world.snapshots();
+    let run = |job, dry_run| Request::Run {
+        job,
+        plan: "readings".to_owned(),
+        dry_run,
+        cancel: Cancel::new(),
+    };
+    let end = |job: u64| {
+        world.hear(|report| match report {
+            Report::Ended { job: of, end } if of == job => Some(end),
+            _ => None,
+        })
+    };
+    world.ask(run(1, true));
+    let JobEnd::Run(Ok(report)) = end(1) else { panic!("a rehearsal") };
+    assert!(report.snapshot.is_none() && report.paths.len() >= 2);
+    world.ask(run(2, false));
+    let JobEnd::Run(Ok(report)) = end(2) else { panic!("a run") };
+    assert_eq!(report.status, RunStatus::Done);
+    assert_eq!(world.snapshots().len(), 4, "its snapshot is listed");
+    let order = |job, dry_run| {
+        Request::Restore(Box::new(RestoreOrder {
+            job,
+            store: "oak".to_owned(),
+            snapshot: ids[0],
+            path: world.bytes("ridge/notes.md"),
+            destination: Destination::Directory(world.path("back")),
+            existing: Existing::Leave,
+            dry_run,
+            cancel: Cancel::new(),
+        }))
+    };
+    for (job, dry_run) in [(3, true), (4, false), (5, true)] {
+        world.ask(order(job, dry_run));
+        let JobEnd::Restore(Ok(restored)) = end(job) else { panic!("a restore") };
+        assert_eq!(restored.target, world.path("back/ridge/notes.md"));
+        let in_the_way = if job == 5 { vec![restored.target.clone()] } else { Vec::new() };
+        assert_eq!(restored.in_the_way, in_the_way);
+        assert_eq!(restored.target.exists(), job != 3);
+    }
+    assert_eq!(fs::read(world.path("back/ridge/notes.md")).expect("reads"), b"one tern\n");
+    world.ask(Request::Journal);
+    let papers = world.hear(|report| match report {
+        Report::Journal(papers) => Some(papers.expect("papers")),
+        _ => None,
+    });
+    let works: Vec<_> = papers.iter().map(|(entry, _)| entry.work.word()).collect();
+    assert_eq!(works, ["restore", "run"], "rehearsals leave no trace");
+    world.ask(Request::Stores);
+    let stores = world.hear(|report| match report {
+        Report::Stores(stores) => Some(stores),
+        _ => None,
+    });
+    assert!(stores[0].state.is_ok() && stores[0].usage.is_some_and(|(_, bytes)| bytes > 0));
+    assert!(stores[0].room.is_some_and(|(free, all)| free <= all));
+}
+
+#[test]
+fn a_draft_is_checked_rehearsed_and_saved() {
+    let world = World::new(true);
+    let plan = PlanDraft {
+        name: "ringing".to_owned(),
+        sources: vec![world.path("ridge")],
+        store: "oak".to_owned(),
+        ..PlanDraft::default()
+    };
+    let draft = Draft { plan, store: None, write_key: false };
+    world.ask(Request::Local(world.path("ridge")));
+    let listed = world.hear(|report| match report {
+        Report::Local(_, listed) => Some(listed.expect("a listing")),
+        _ => None,
+    });
+    let names: Vec<_> = listed
+        .iter()
+        .map(|local| (local.name.to_string_lossy().into_owned(), local.is_directory))
+        .collect();
+    assert_eq!(
+        names,
+        [("2026".to_owned(), true), ("notes.md".to_owned(), false)],
+        "directories first"
+    );
+    world.ask(Request::Check(Box::new(draft.clone())));
+    let state = world.hear(|report| match report {
+        Report::Checked(state) => Some(state),
+        _ => None,
+    });
+    assert!(state.checked.plan.is_some() && state.files[0].0.ends_with("plans/ringing.toml"));
+    world.ask(Request::Rehearse { job: 7, draft: Box::new(draft.clone()), cancel: Cancel::new() });
+    let report = world.hear(|report| match report {
+        Report::Ended { job: 7, end: JobEnd::Run(report) } => Some(report.expect("a report")),
+        _ => None,
+    });
+    assert_eq!(report.files.new, 2);
+    world.ask(Request::Save(Box::new(draft), None));
+    world.hear(|report| matches!(report, Report::Saved(Ok(()))).then_some(()));
+    world.ask(Request::Configuration);
+    let configuration = world.hear(|report| match report {
+        Report::Configuration(configuration) => Some(configuration.expect("it is read")),
+        _ => None,
+    });
+    assert_eq!(configuration.plans.len(), 2);
+}
