@@ -154,7 +154,13 @@ impl Schedule {
                                 format!("{}{}", one[..1].to_ascii_uppercase(), &one[1..])
                             })
                             .collect();
-                        format!("every {} at {at}", names.join(" and "))
+                        let named = match names.split_last() {
+                            Some((last, first)) if !first.is_empty() => {
+                                format!("{} and {last}", first.join(", "))
+                            }
+                            _ => names.concat(),
+                        };
+                        format!("every {named} at {at}")
                     }
                     Days::Month(day) if *day > 28 => format!(
                         "on day {day} of every month at {at}; in a shorter month on its last day"
@@ -312,6 +318,8 @@ mod tests {
             ("  Weekdays   at 7:05 ", "Monday to Friday at 07:05"),
             ("mondays and thursdays at 12:00", "every Monday and Thursday at 12:00"),
             ("sundays, mondays at 03:00", "every Monday and Sunday at 03:00"),
+            ("fridays tuesdays and sundays at 3:00", "every Tuesday, Friday and Sunday at 03:00"),
+            ("saturdays at 3:00", "every Saturday at 03:00"),
             ("monthly on 2 at 05:00", "on day 2 of every month at 05:00"),
             ("every 90 minutes", "90 minutes after the last good run"),
             ("every day", "one day after the last good run"),

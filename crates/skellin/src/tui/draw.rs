@@ -12,7 +12,7 @@ use super::{
     app::{App, Cursor, Screen},
     hits::Target,
     keys::{self, Action},
-    lanes::Known,
+    lanes::{Known, Work},
     panels, ribbon, screens,
 };
 use crate::words::{self, fit};
@@ -149,9 +149,16 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
             ("q", "close", Some(Action::Quit)),
         ],
         None => {
-            let here = keys::BINDINGS
-                .iter()
-                .filter(|binding| !binding.hint.is_empty() && binding.on.holds(place));
+            let going =
+                app.current_lane().is_some_and(|lane| matches!(lane.work, Work::Going { .. }));
+            let fits = |action| match action {
+                Action::Stop => going,
+                Action::Run | Action::Rehearse => !going,
+                _ => true,
+            };
+            let here = keys::BINDINGS.iter().filter(|binding| {
+                !binding.hint.is_empty() && binding.on.holds(place) && fits(binding.action)
+            });
             // What belongs to this screen alone stands first, what is everywhere last.
             let mut pairs: Vec<_> = here
                 .map(|binding| {

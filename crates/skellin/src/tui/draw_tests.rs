@@ -194,6 +194,7 @@ fn trouble(what: &str) -> Trouble {
         what: what.to_owned(),
         hint: Some("is the drive mounted?".to_owned()),
         passphrase: None,
+        damage: false,
     }
 }
 
@@ -678,10 +679,16 @@ fn every_trouble_says_what_to_do() {
     press(&mut app, KeyCode::Left);
     assert!(draw(&mut app, 80, 24).join("\n").contains("reading …"));
     let ticket = app.ticket;
-    app.report(Report::NoRows { ticket, path: None, trouble: trouble("trees/12 is damaged") });
+    app.report(Report::NoRows {
+        ticket,
+        path: None,
+        trouble: Trouble { damage: true, ..trouble("trees/12 is damaged") },
+    });
     let text = draw(&mut app, 80, 24).join("\n");
     assert!(
-        text.contains("✕ trees/12 is damaged") && text.contains("→ is the drive mounted?"),
+        text.contains("✕ trees/12 is damaged")
+            && text.contains("→ is the drive mounted?")
+            && text.contains("1 of 2 plans safe"),
         "{text}"
     );
     app.put_cursor(Cursor::Was(1000));

@@ -186,7 +186,7 @@ pub(super) const BINDINGS: &[Binding] = &[
         "dry run",
     ),
     binding(&[(Char('r'), NONE)], "r", Action::Run, Is, "run the plan now", "run"),
-    binding(&[(Char('x'), NONE)], "x", Action::Stop, Is, "stop the run", ""),
+    binding(&[(Char('x'), NONE)], "x", Action::Stop, Is, "stop the run", "stop"),
     binding(
         &[(Char('s'), NONE)],
         "s",

@@ -76,6 +76,8 @@ pub(super) struct Lane {
     /// Moments at which a run was expected and none came.
     pub missed: Vec<i64>,
     pub work: Work,
+    /// Damage that was met while looking at it.
+    pub damage: Option<String>,
     /// Moments to stop at: snapshots and stumbles.
     stops: Vec<i64>,
 }
@@ -92,6 +94,7 @@ impl Lane {
             stumbles: Vec::new(),
             missed: Vec::new(),
             work: Work::None,
+            damage: None,
             stops: Vec::new(),
         }
     }
@@ -226,6 +229,9 @@ impl Lane {
             Known::Loading => return None,
             Known::Trouble(trouble) => return Some(format!("✕ {}: {}", self.name, trouble.what)),
             Known::Here => {}
+        }
+        if let Some(damage) = &self.damage {
+            return Some(format!("✕ {}: {damage}", self.name));
         }
         let newest = self.marks.last();
         if let Some(stumble) = self.stumbles.last()

@@ -30,6 +30,9 @@ impl App {
             }
             Report::NoRows { ticket, path, trouble } => {
                 if ticket == self.ticket {
+                    if let Some(lane) = self.lanes.get_mut(self.lane).filter(|_| trouble.damage) {
+                        lane.damage = Some(trouble.what.clone());
+                    }
                     self.tree.take_trouble(path, trouble);
                 }
             }

@@ -156,12 +156,17 @@ fn field(
 ) -> Line<'static> {
     let theme = app.theme;
     let here = wizard.field == which;
+    // How strong a passphrase is, and how a schedule is understood, stays in sight.
+    let always = matches!(which, Field::Passphrase | Field::Schedule);
     let value = if value.is_empty() && here { "▏".to_owned() } else { value };
     Line::from(vec![
         Span::styled(if here { " ▸ " } else { "   " }, theme.is()),
         Span::raw(format!("{label:<14}")),
         Span::styled(value, if here { theme.strong() } else { Style::new() }),
-        Span::styled(format!("   {about}"), theme.quiet()),
+        Span::styled(
+            if here || always { format!("   {about}") } else { String::new() },
+            theme.quiet(),
+        ),
     ])
 }
 
@@ -310,10 +315,11 @@ fn review(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
         lines.extend(text.lines().map(|line| Line::from(format!("   {line}"))));
     }
     lines.push(Line::from(""));
+    if wizard.is_new_store() && state.checked.plan.is_some() {
+        let place = wizard.place.text();
+        lines.push(Line::from(format!(" The store is created in {place} when it is saved.")));
+    }
     match &wizard.trial {
-        Trial::None if state.checked.plan.is_some() => {
-            lines.push(Line::styled(" d makes a dry run of it, Enter saves it.", theme.is()));
-        }
         Trial::None => {}
         Trial::Going { progress, .. } => {
             let share = match progress.total_files {
@@ -346,6 +352,11 @@ fn review(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
         Trial::Ended(Err(trouble)) => {
             lines.push(Line::styled(format!(" ✕ dry run: {}", trouble.what), theme.wrong()));
         }
+    }
+    if state.checked.plan.is_some() && !wizard.saving {
+        let trial =
+            if matches!(wizard.trial, Trial::None) { " d makes a dry run of it," } else { "" };
+        lines.push(Line::styled(format!("{trial} Enter saves it."), theme.is()));
     }
     if wizard.saving {
         lines.push(Line::styled(" saving; a new store takes a moment …", theme.is()));

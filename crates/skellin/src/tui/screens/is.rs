@@ -83,13 +83,15 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     lines.push(fact(
         app,
         "runs",
-        match (&plan.schedule, lane.next(app.now)) {
-            (Some(schedule), Some(next)) => {
-                format!("{}; next {}", schedule.words(), words::moment(next))
-            }
-            _ => "by hand: the plan has no schedule".to_owned(),
+        match &plan.schedule {
+            Some(schedule) => schedule.words(),
+            None => "by hand: the plan has no schedule".to_owned(),
         },
     ));
+    if let Some(next) = lane.next(app.now) {
+        let text = format!("{}, in {}", words::moment(next), words::age(next - app.now));
+        lines.push(fact(app, "next", text));
+    }
     lines.push(fact(app, "last", last_run(app, lane, usize::from(area.width).saturating_sub(16))));
     lines.push(Line::from(""));
     let head = lines.len() as u16;

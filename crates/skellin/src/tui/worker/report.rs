@@ -68,6 +68,8 @@ pub(crate) struct Trouble {
     pub hint: Option<String>,
     /// Whether a passphrase would help, and if so, whether one was tried that is wrong.
     pub passphrase: Option<WrongBefore>,
+    /// Whether something in a store is damaged.
+    pub damage: bool,
 }
 
 impl From<&EngineError> for Trouble {
@@ -77,7 +79,8 @@ impl From<&EngineError> for Trouble {
             EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. }) => Some(true),
             _ => None,
         };
-        Self { what: error.to_string(), hint: error.hint(), passphrase }
+        let damage = matches!(error, EngineError::Store(error) if error.is_damage());
+        Self { what: error.to_string(), hint: error.hint(), passphrase, damage }
     }
 }
 
