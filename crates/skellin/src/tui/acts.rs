@@ -5,10 +5,11 @@ use skellin_engine::{Cancel, Progress};
 use skellin_store::Kind;
 
 use super::{
-    app::{App, Cursor, Screen, Step},
+    app::{App, Step},
     hits::Target,
     keys::{self, Action, Place},
     lanes::{Known, Lane, Work},
+    model::{Cursor, List, Screen},
     panels::Panel,
     worker::Request,
 };
@@ -26,13 +27,13 @@ impl App {
                 || std::env::var_os("SKELLIN_TEST_PANIC").is_none(),
             "a panic asked for by a test"
         );
-        if self.panel.is_some() {
-            return self.panel_key(key);
-        }
-        match keys::action(key, self.place()) {
+        let step = match keys::action(key, self.model.place()) {
+            _ if self.panel.is_some() => self.panel_key(key),
             Some(action) => self.act(action),
             None => Step::GoOn,
-        }
+        };
+        self.settle();
+        step
     }
 
     /// Does what a key, a click or the finder asks for.
@@ -50,21 +51,23 @@ impl App {
             Action::GoTo => self.panel = Some(Panel::go_to()),
             Action::NewPlan => self.begin_wizard(),
             Action::Reload => {
-                self.forget_tree();
-                self.ask(Request::Configuration);
+                self.model.forget_tree();
+                self.model.ask(Request::Configuration);
             }
             Action::Stores => self.show_list(Screen::Stores),
             Action::Journal => self.show_list(Screen::Journal),
             Action::Proof => self.show_list(Screen::Proof),
-            Action::Ribbon => self.screen = Screen::Ribbon,
-            Action::NextPlan => self.choose_lane((self.lane + 1) % self.lanes.len().max(1)),
+            Action::Ribbon => self.model.screen = Screen::Ribbon,
+            Action::NextPlan => {
+                self.model.choose_lane((self.model.lane + 1) % self.model.lanes.len().max(1));
+            }
             Action::PreviousPlan => {
-                let many = self.lanes.len().max(1);
-                self.choose_lane((self.lane + many - 1) % many);
+                let many = self.model.lanes.len().max(1);
+                self.model.choose_lane((self.model.lane + many - 1) % many);
             }
             Action::Closer | Action::Wider => {
-                let cursor = self.cursor_time().unwrap_or(self.now);
-                self.window.zoom(action == Action::Closer, cursor);
+                let cursor = self.model.cursor_time().unwrap_or(self.model.now);
+                self.model.window.zoom(action == Action::Closer, cursor);
             }
             Action::Up => self.move_selection(-1),
             Action::Down => self.move_selection(1),
@@ -72,8 +75,8 @@ impl App {
             Action::PageDown => self.move_selection(self.page()),
             Action::Open => self.open_selected(),
             Action::Above => {
-                self.tree.up();
-                self.study_versions();
+                self.model.tree.up();
+                self.model.study_versions();
             }
             Action::Look => self.look_into(),
             Action::About => self.panel = Some(Panel::About),
@@ -83,15 +86,16 @@ impl App {
             Action::Rehearse => self.run_plan(true),
             Action::Run => self.run_plan(false),
             Action::Stop => self.stop_run(),
-            Action::Now => self.put_cursor(Cursor::Is),
+            Action::Now => self.model.put_cursor(Cursor::Is),
             Action::Earlier
             | Action::Later
             | Action::DayEarlier
             | Action::DayLater
             | Action::Oldest => {
-                if let Some(cursor) = self.current_lane().and_then(|lane| self.along(lane, action))
+                if let Some(cursor) =
+                    self.model.current_lane().and_then(|lane| self.along(lane, action))
                 {
-                    self.put_cursor(cursor);
+                    self.model.put_cursor(cursor);
                 }
             }
         }
@@ -99,26 +103,30 @@ impl App {
     }
 
     fn page(&self) -> isize {
-        let height = if self.place() == Place::Was { self.tree_height } else { self.list.height };
+        let height = if self.model.place() == Place::Was {
+            self.model.tree_height
+        } else {
+            self.model.list.height
+        };
         height.saturating_sub(1).max(1) as isize
     }
 
     fn show_list(&mut self, screen: Screen) {
-        self.screen = if self.screen == screen { Screen::Ribbon } else { screen };
-        self.list = super::app::List::default();
-        self.ask(Request::Journal);
-        self.ask(Request::Stores);
+        self.model.screen = if self.model.screen == screen { Screen::Ribbon } else { screen };
+        self.model.list = List::default();
+        self.model.ask(Request::Journal);
+        self.model.ask(Request::Stores);
     }
 
     fn move_selection(&mut self, by: isize) {
-        match self.place() {
+        match self.model.place() {
             Place::Was => {
-                self.tree.step(by);
-                self.study_versions();
+                self.model.tree.step(by);
+                self.model.study_versions();
             }
             _ => {
-                let length = super::screens::list_length(self);
-                self.list.step(by, length);
+                let length = super::screens::list_length(&self.model);
+                self.model.list.step(by, length);
             }
         }
     }
@@ -127,36 +135,36 @@ impl App {
     fn along(&self, lane: &Lane, action: Action) -> Option<Cursor> {
         let newest = || lane.stop_before(i64::MAX).map(Cursor::Was);
         let was = |time: Option<i64>| time.map(Cursor::Was);
-        match (action, self.cursor) {
+        match (action, self.model.cursor) {
             (Action::Oldest, _) => was(lane.first_stop()),
             (Action::Earlier, Cursor::Is) => newest(),
             (Action::Earlier, Cursor::Was(time)) => was(lane.stop_before(time)),
             (Action::Earlier, Cursor::Will(time)) => {
-                let before = lane.coming(self.now, time - 1).last().copied();
+                let before = lane.coming(self.model.now, time - 1).last().copied();
                 Some(before.map_or(Cursor::Is, Cursor::Will))
             }
             (Action::Later, Cursor::Was(time)) => {
                 Some(lane.stop_after(time).map_or(Cursor::Is, Cursor::Was))
             }
-            (Action::Later, Cursor::Is) => lane.next(self.now).map(Cursor::Will),
+            (Action::Later, Cursor::Is) => lane.next(self.model.now).map(Cursor::Will),
             (Action::Later, Cursor::Will(time)) => lane.next(time).map(Cursor::Will),
             (Action::DayEarlier, cursor) => {
                 let from = match cursor {
                     Cursor::Was(time) | Cursor::Will(time) => time,
-                    Cursor::Is => self.now,
+                    Cursor::Is => self.model.now,
                 };
-                if from - DAY > self.now {
+                if from - DAY > self.model.now {
                     return Some(Cursor::Will(from - DAY));
                 }
                 // The newest of the day before, or of the nearest day before that.
-                let earlier = lane.stop_before((from - DAY).min(self.now) + 1);
+                let earlier = lane.stop_before((from - DAY).min(self.model.now) + 1);
                 was(earlier.or_else(|| lane.first_stop()))
             }
             (Action::DayLater, Cursor::Was(time)) => {
                 let later = lane.stop_after((time + DAY).saturating_sub(1));
-                Some(later.filter(|later| *later <= self.now).map_or(Cursor::Is, Cursor::Was))
+                Some(later.filter(|later| *later <= self.model.now).map_or(Cursor::Is, Cursor::Was))
             }
-            (Action::DayLater, Cursor::Is) => Some(Cursor::Will(self.now + DAY)),
+            (Action::DayLater, Cursor::Is) => Some(Cursor::Will(self.model.now + DAY)),
             (Action::DayLater, Cursor::Will(time)) => Some(Cursor::Will(time + DAY)),
             _ => None,
         }
@@ -164,7 +172,8 @@ impl App {
 
     /// Goes to the snapshot in which another version of the selected path appeared.
     fn step_version(&mut self, later: bool) {
-        let (Some(versions), Some((_, mark))) = (self.versions(), self.current_mark()) else {
+        let (Some(versions), Some((_, mark))) = (self.model.versions(), self.model.current_mark())
+        else {
             return;
         };
         let now = versions.iter().rposition(|version| version.time <= mark.time);
@@ -174,25 +183,25 @@ impl App {
             // From where it is missing, back to where it was last.
             (false, Some(number)) if mark.time > versions[number].last_seen => {
                 let last = versions[number].last_seen;
-                return self.put_cursor(Cursor::Was(last));
+                return self.model.put_cursor(Cursor::Was(last));
             }
             (false, Some(number)) => number.checked_sub(1),
             (false, None) => None,
         };
         if let Some(version) = wanted.and_then(|number| versions.get(number)) {
             let time = if later { version.time } else { version.last_seen };
-            self.put_cursor(Cursor::Was(time));
+            self.model.put_cursor(Cursor::Was(time));
         }
     }
 
     fn open_selected(&mut self) {
-        let kind = self.tree.selected_row().map(|row| row.facts.kind);
+        let kind = self.model.tree.selected_row().map(|row| row.facts.kind);
         match kind {
             Some(Kind::Directory) => {
-                if let Some(path) = self.tree.toggle() {
-                    self.ask_directory(Some(path));
+                if let Some(path) = self.model.tree.toggle() {
+                    self.model.ask_directory(Some(path));
                 }
-                self.study_versions();
+                self.model.study_versions();
             }
             Some(Kind::File) => self.look_into(),
             _ => {}
@@ -200,12 +209,16 @@ impl App {
     }
 
     fn look_into(&mut self) {
-        let is_file = self.tree.selected_row().is_some_and(|row| row.facts.kind == Kind::File);
-        let (Some(path), Some(lane)) = (self.tree.selected.clone(), self.current_lane()) else {
+        let is_file =
+            self.model.tree.selected_row().is_some_and(|row| row.facts.kind == Kind::File);
+        let (Some(path), Some(lane)) =
+            (self.model.tree.selected.clone(), self.model.current_lane())
+        else {
             return;
         };
-        let Some((number, mark)) = self.current_mark().filter(|_| is_file) else { return };
+        let Some((number, mark)) = self.model.current_mark().filter(|_| is_file) else { return };
         let is_gone = self
+            .model
             .tree
             .selected_row()
             .is_some_and(|row| row.facts.change == skellin_engine::Change::Gone);
@@ -215,21 +228,21 @@ impl App {
             None => *mark,
         };
         let store = lane.store.clone();
-        self.ask(Request::Look { store, snapshot: snapshot.id, path: path.clone() });
+        self.model.ask(Request::Look { store, snapshot: snapshot.id, path: path.clone() });
         self.panel = Some(Panel::look(path, snapshot.id, snapshot.time));
     }
 
     fn begin_restore(&mut self) {
-        let Some(path) = self.tree.selected.clone() else { return };
-        let present = self.tree.selected_row().map(|row| row.facts.change);
-        let Some(lane) = self.current_lane() else { return };
-        let Some((number, mark)) = self.current_mark() else { return };
+        let Some(path) = self.model.tree.selected.clone() else { return };
+        let present = self.model.tree.selected_row().map(|row| row.facts.change);
+        let Some(lane) = self.model.current_lane() else { return };
+        let Some((number, mark)) = self.model.current_mark() else { return };
         // A path that is gone here comes from the snapshot that had it last.
         let from = match present {
             Some(skellin_engine::Change::Gone) => number.checked_sub(1).map(|one| lane.marks[one]),
             Some(_) => Some(*mark),
             None => {
-                let versions = self.versions().unwrap_or_default();
+                let versions = self.model.versions().unwrap_or_default();
                 let last = versions.iter().rfind(|version| version.time <= mark.time);
                 let before = last.or(versions.first());
                 before
@@ -238,16 +251,16 @@ impl App {
             }
         };
         if let Some(from) = from {
-            let (store, home) = (lane.store.clone(), self.home.clone());
+            let (store, home) = (lane.store.clone(), self.model.home.clone());
             self.panel = Some(Panel::restore(path, store, from.id, from.time, &home));
         }
     }
 
     /// Runs the plan of the current lane, or rehearses it.
     fn run_plan(&mut self, dry_run: bool) {
-        let job = self.next_job();
-        let now = self.now;
-        let Some(lane) = self.lanes.get_mut(self.lane) else { return };
+        let job = self.model.next_job();
+        let now = self.model.now;
+        let Some(lane) = self.model.lanes.get_mut(self.model.lane) else { return };
         let is_ready = lane.plan.is_some()
             && matches!(lane.known, Known::Here)
             && !matches!(lane.work, Work::Going { .. });
@@ -265,18 +278,20 @@ impl App {
             cancel: cancel.clone(),
         };
         let plan = lane.name.clone();
-        self.list = super::app::List::default();
-        self.ask(Request::Run { job, plan, dry_run, cancel });
+        self.model.list = List::default();
+        self.model.ask(Request::Run { job, plan, dry_run, cancel });
     }
 
     fn stop_run(&mut self) {
-        if let Some(Lane { work: Work::Going { cancel, .. }, .. }) = self.lanes.get(self.lane) {
+        if let Some(Lane { work: Work::Going { cancel, .. }, .. }) =
+            self.model.lanes.get(self.model.lane)
+        {
             cancel.cancel();
         }
     }
 
     pub fn mouse(&mut self, event: MouseEvent) -> Step {
-        let target = self.hits.at(event.column, event.row);
+        let target = self.model.hits.at(event.column, event.row);
         match event.kind {
             MouseEventKind::Down(MouseButton::Left) => match target {
                 Some(Target::Do(action)) => {
@@ -286,19 +301,19 @@ impl App {
                     return self.act(action);
                 }
                 Some(_) if self.panel.is_some() => self.click_panel(target),
-                Some(Target::Lane(lane)) => self.choose_lane(lane),
+                Some(Target::Lane(lane)) => self.model.choose_lane(lane),
                 Some(Target::Moment { lane, from, to }) => self.click_moment(lane, from, to),
                 Some(Target::Row(row)) => {
-                    let again = self.tree.is_present() && self.tree.position() == row;
-                    self.tree.select(row);
+                    let again = self.model.tree.is_present() && self.model.tree.position() == row;
+                    self.model.tree.select(row);
                     if again {
                         self.open_selected();
                     }
-                    self.study_versions();
+                    self.model.study_versions();
                 }
                 Some(Target::Entry(entry)) => {
-                    let length = super::screens::list_length(self);
-                    self.list.selected = entry.min(length.saturating_sub(1));
+                    let length = super::screens::list_length(&self.model);
+                    self.model.list.selected = entry.min(length.saturating_sub(1));
                 }
                 None => {}
             },
@@ -321,19 +336,21 @@ impl App {
 
     /// A click on a lane: the newest stop in that column, or the nearest before it.
     fn click_moment(&mut self, lane: usize, from: i64, to: i64) {
-        self.choose_lane(lane);
-        let Some(current) = self.current_lane() else { return };
-        let cursor = if (from..to).contains(&self.now) && current.stop_after(from - 1).is_none() {
-            Cursor::Is
-        } else if from > self.now {
-            let coming = current.coming(self.now, to).into_iter().find(|moment| *moment >= from);
-            Cursor::Will(coming.unwrap_or(from))
-        } else {
-            match current.stop_before(to) {
-                Some(stop) => Cursor::Was(stop),
-                None => Cursor::Was(from),
-            }
-        };
-        self.put_cursor(cursor);
+        self.model.choose_lane(lane);
+        let Some(current) = self.model.current_lane() else { return };
+        let cursor =
+            if (from..to).contains(&self.model.now) && current.stop_after(from - 1).is_none() {
+                Cursor::Is
+            } else if from > self.model.now {
+                let coming =
+                    current.coming(self.model.now, to).into_iter().find(|moment| *moment >= from);
+                Cursor::Will(coming.unwrap_or(from))
+            } else {
+                match current.stop_before(to) {
+                    Some(stop) => Cursor::Was(stop),
+                    None => Cursor::Was(from),
+                }
+            };
+        self.model.put_cursor(cursor);
     }
 }

@@ -9,16 +9,19 @@ use ratatui::{
 use unicode_width::UnicodeWidthStr;
 
 use super::{
-    app::{App, Cursor, Screen},
+    app::App,
     hits::Target,
     keys::{self, Action},
     lanes::{Known, Work},
-    panels, ribbon, screens,
+    model::{Cursor, Model, Screen},
+    panels::{self, Panel},
+    ribbon, screens,
 };
 use crate::words::{self, fit};
 
 /// Draws everything.
 pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
+    let App { model: app, panel } = app;
     app.hits.clear();
     let area = frame.area();
     let has_ribbon = !app.lanes.is_empty();
@@ -37,12 +40,14 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
         title_line(frame, app, title);
     }
     screens::draw(frame, app, body);
-    panels::draw(frame, app, area, body);
-    hint_line(frame, app, hints);
+    if let Some(panel) = panel {
+        panels::draw(frame, panel, app, area, body);
+    }
+    hint_line(frame, app, panel.as_ref(), hints);
 }
 
 /// One line that says whether all is well, and the first thing that is not.
-fn top_line(app: &App, width: usize) -> Line<'static> {
+fn top_line(app: &Model, width: usize) -> Line<'static> {
     let theme = app.theme;
     let ailments: Vec<String> = app.lanes.iter().filter_map(|lane| lane.ailment(app.now)).collect();
     let mistaken = app.mistaken.first().map(|(plan, count)| {
@@ -87,7 +92,7 @@ fn top_line(app: &App, width: usize) -> Line<'static> {
 
 /// Tense, plan and moment on the left, as much as there is room for, whole or not at all; the
 /// screens that are about no moment on the right.
-fn title_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+fn title_line(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let theme = app.theme;
     let name = match (app.screen, app.cursor) {
         (Screen::Stores, _) => "Stores",
@@ -136,10 +141,10 @@ fn title_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 }
 
 /// The keys that matter here, as many as there is room for; each can be clicked.
-fn hint_line(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area: Rect) {
     let theme = app.theme;
     let place = app.place();
-    let pairs: Vec<(&str, &str, Option<Action>)> = match &app.panel {
+    let pairs: Vec<(&str, &str, Option<Action>)> = match panel {
         Some(panel) => panel.hints().into_iter().map(|(key, says)| (key, says, None)).collect(),
         None if app.lanes.is_empty() && app.screen == Screen::Ribbon => vec![
             ("a", "add a plan", Some(Action::NewPlan)),

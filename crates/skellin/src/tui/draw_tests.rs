@@ -16,7 +16,8 @@ use skellin_plan::{Stores, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
 
 use crate::tui::{
-    app::{App, Cursor, Step},
+    app::{App, Step},
+    model::Cursor,
     theme::Theme,
     worker::{
         Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Request, Restored, Row,
@@ -59,8 +60,8 @@ fn configuration(plans: &[(&str, &str)]) -> Configuration {
 fn app_of(plans: &[(&str, &str)]) -> (App, Receiver<Request>) {
     let (sender, requests) = unbounded();
     let mut app = App::new(&configuration(plans), "hut".to_owned(), NOW, sender);
-    app.theme = Theme::plain();
-    app.home = "/home/keeper".to_owned();
+    app.model.theme = Theme::plain();
+    app.model.home = "/home/keeper".to_owned();
     (app, requests)
 }
 
@@ -247,8 +248,8 @@ fn give_tree(app: &mut App) {
     let (file, directory) = (Kind::File, Kind::Directory);
     let roots: Batch =
         [row("/srv/readings", directory, 6_800_000_000, Change::Changed)].into_iter().collect();
-    app.report(Report::Rows { ticket: app.ticket, path: None, batch: roots, complete: true });
-    if app.tree.length() == 1 {
+    app.report(Report::Rows { ticket: app.model.ticket, path: None, batch: roots, complete: true });
+    if app.model.tree.length() == 1 {
         press(app, KeyCode::Enter);
     }
     let rows: Batch = [
@@ -261,13 +262,13 @@ fn give_tree(app: &mut App) {
     .into_iter()
     .collect();
     app.report(Report::Rows {
-        ticket: app.ticket,
+        ticket: app.model.ticket,
         path: Some(b"/srv/readings".to_vec()),
         batch: rows,
         complete: true,
     });
-    while app.tree.selected.as_deref() != Some(b"/srv/readings/notes.md")
-        && app.tree.position() + 1 < app.tree.length()
+    while app.model.tree.selected.as_deref() != Some(b"/srv/readings/notes.md")
+        && app.model.tree.position() + 1 < app.model.tree.length()
     {
         press(app, KeyCode::Down);
     }
@@ -283,9 +284,9 @@ fn was() {
     press(&mut app, KeyCode::Left);
     let rows: Batch =
         [row("/srv/readings", Kind::Directory, 1, Change::Same)].into_iter().collect();
-    app.report(Report::Rows { ticket: app.ticket, path: None, batch: rows, complete: true });
+    app.report(Report::Rows { ticket: app.model.ticket, path: None, batch: rows, complete: true });
     app.report(Report::Rows {
-        ticket: app.ticket,
+        ticket: app.model.ticket,
         path: Some(b"/srv/readings".to_vec()),
         batch: Batch::default(),
         complete: true,
@@ -310,45 +311,45 @@ fn along_the_ribbon_by_keys_and_mouse() {
     listed(&mut app);
     let newest = EVENING;
     press(&mut app, KeyCode::Left);
-    assert_eq!(app.cursor, Cursor::Was(newest));
+    assert_eq!(app.model.cursor, Cursor::Was(newest));
     press(&mut app, KeyCode::Left);
-    assert_eq!(app.cursor, Cursor::Was(newest - DAY));
+    assert_eq!(app.model.cursor, Cursor::Was(newest - DAY));
     press(&mut app, KeyCode::Char('.'));
-    assert_eq!(app.cursor, Cursor::Was(newest), "a day later");
+    assert_eq!(app.model.cursor, Cursor::Was(newest), "a day later");
     app.key(KeyEvent::new(KeyCode::Left, KeyModifiers::SHIFT));
     press(&mut app, KeyCode::Tab);
     assert_eq!(
-        (app.lane, app.cursor),
+        (app.model.lane, app.model.cursor),
         (1, Cursor::Was(newest - DAY)),
         "another plan, the same moment"
     );
-    assert_eq!(app.current_mark().map(|(number, _)| number), Some(1));
+    assert_eq!(app.model.current_mark().map(|(number, _)| number), Some(1));
     press(&mut app, KeyCode::BackTab);
     press(&mut app, KeyCode::Home);
-    assert_eq!(app.cursor, Cursor::Was(newest - 13 * DAY));
+    assert_eq!(app.model.cursor, Cursor::Was(newest - 13 * DAY));
     press(&mut app, KeyCode::Char('n'));
-    assert_eq!(app.cursor, Cursor::Is);
+    assert_eq!(app.model.cursor, Cursor::Is);
     press(&mut app, KeyCode::Right);
-    let Cursor::Will(tonight) = app.cursor else { panic!("there is a run to come") };
+    let Cursor::Will(tonight) = app.model.cursor else { panic!("there is a run to come") };
     assert_eq!(tonight, newest + DAY);
     press(&mut app, KeyCode::Left);
-    assert_eq!(app.cursor, Cursor::Is);
+    assert_eq!(app.model.cursor, Cursor::Is);
     // A typed moment, and a click on a mark.
     press(&mut app, KeyCode::Char('g'));
     type_text(&mut app, "3 days ago");
     press(&mut app, KeyCode::Enter);
-    assert_eq!(app.cursor, Cursor::Was(newest - 3 * DAY));
+    assert_eq!(app.model.cursor, Cursor::Was(newest - 3 * DAY));
     let screen = draw(&mut app, 160, 44);
     let column = screen[2].chars().position(|c| c == '▲').expect("a snapshot with exceptions");
     let click = |app: &mut App, kind, column: usize, row| {
         app.mouse(MouseEvent { kind, column: column as u16, row, modifiers: KeyModifiers::NONE })
     };
     click(&mut app, MouseEventKind::Down(MouseButton::Left), column, 2);
-    let (_, mark) = app.current_mark().expect("a snapshot");
+    let (_, mark) = app.model.current_mark().expect("a snapshot");
     assert_eq!(mark.facts.map(|facts| facts.exceptions), Some(2));
     click(&mut app, MouseEventKind::ScrollDown, column, 2);
     assert_eq!(
-        app.current_mark().map(|(number, _)| number),
+        app.model.current_mark().map(|(number, _)| number),
         Some(7),
         "the wheel goes along the ribbon"
     );
@@ -361,7 +362,7 @@ fn along_the_ribbon_by_keys_and_mouse() {
             .contains("✕ a run failed on Mon 02 Nov 2026 21:40: could not reach /mnt/oak")
     );
     click(&mut app, MouseEventKind::Down(MouseButton::Left), 3, 3);
-    assert_eq!(app.lane, 1, "a click on its name chooses a plan");
+    assert_eq!(app.model.lane, 1, "a click on its name chooses a plan");
     let asked =
         requests.try_iter().filter(|request| matches!(request, Request::Directory { .. })).count();
     assert!(asked >= 8, "each snapshot's tree is asked for: {asked}");
@@ -464,7 +465,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         ],
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report.clone()))) });
-    app.now = NOW;
+    app.model.now = NOW;
     assert!(
         requests.try_iter().any(|request| matches!(request, Request::Open { .. })),
         "its mark is looked for"
@@ -474,7 +475,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         panic!("a dry run")
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report))) });
-    app.now = NOW;
+    app.model.now = NOW;
     insta::assert_snapshot!("is-rehearsed", both(&mut app));
     press(&mut app, KeyCode::Char('r'));
     let Some(Request::Run { job, .. }) = requests.try_iter().last() else { panic!("a run") };
@@ -482,7 +483,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         job,
         end: JobEnd::Run(Err(trouble("could not reach /mnt/oak: the place is not there"))),
     });
-    app.now = NOW;
+    app.model.now = NOW;
     let text = draw(&mut app, 80, 24).join("\n");
     assert!(
         text.contains("✕ The run failed: could not reach /mnt/oak")
@@ -542,11 +543,11 @@ fn help_and_finder() {
     insta::assert_snapshot!("finder", both(&mut app));
     type_text(&mut app, " ringing");
     press(&mut app, KeyCode::Enter);
-    assert_eq!(app.lane, 1, "words lead to a plan");
+    assert_eq!(app.model.lane, 1, "words lead to a plan");
     press(&mut app, KeyCode::Char('f'));
     type_text(&mut app, "3 days ago");
     press(&mut app, KeyCode::Enter);
-    assert!(matches!(app.cursor, Cursor::Was(_)), "and to a moment");
+    assert!(matches!(app.model.cursor, Cursor::Was(_)), "and to a moment");
     press(&mut app, KeyCode::Char('f'));
     type_text(&mut app, "what was run");
     press(&mut app, KeyCode::Enter);
@@ -562,7 +563,7 @@ fn a_look_into_a_file() {
     press(&mut app, KeyCode::Down);
     press(&mut app, KeyCode::Up);
     let path = b"/srv/readings/notes.md".to_vec();
-    while app.tree.selected.as_ref() != Some(&path) {
+    while app.model.tree.selected.as_ref() != Some(&path) {
         press(&mut app, KeyCode::Down);
     }
     press(&mut app, KeyCode::Enter);
@@ -623,7 +624,7 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         job: rehearsal.job,
         end: JobEnd::Restore(Ok(Box::new(restored.clone()))),
     });
-    app.now = NOW;
+    app.model.now = NOW;
     insta::assert_snapshot!("restore", both(&mut app));
     press(&mut app, KeyCode::Enter);
     let real = order(&requests).expect("an order");
@@ -678,7 +679,7 @@ fn every_trouble_says_what_to_do() {
     listed(&mut app);
     press(&mut app, KeyCode::Left);
     assert!(draw(&mut app, 80, 24).join("\n").contains("reading …"));
-    let ticket = app.ticket;
+    let ticket = app.model.ticket;
     app.report(Report::NoRows {
         ticket,
         path: None,
@@ -691,7 +692,7 @@ fn every_trouble_says_what_to_do() {
             && text.contains("1 of 2 plans safe"),
         "{text}"
     );
-    app.put_cursor(Cursor::Was(1000));
+    app.model.put_cursor(Cursor::Was(1000));
     assert!(draw(&mut app, 80, 24).join("\n").contains("There is no snapshot so early"));
 }
 

@@ -7,6 +7,8 @@ mod draw;
 mod hits;
 mod keys;
 mod lanes;
+mod model;
+mod overlay;
 mod panels;
 mod reports;
 mod ribbon;
@@ -14,6 +16,8 @@ mod screens;
 mod terminal;
 mod theme;
 mod tree;
+mod widgets;
+mod window;
 mod worker;
 
 use std::time::{Duration, Instant};

@@ -3,9 +3,10 @@
 use skellin_engine::{Event, Work as Recorded};
 
 use super::{
-    app::{App, Cursor, Step, Study},
+    app::{App, Step},
     keys::Place,
     lanes::{Known, Lane, Work},
+    model::{Cursor, List, Study},
     panels::Panel,
     worker::{Group, JobEnd, Report, Request, Trouble},
 };
@@ -15,30 +16,38 @@ const MOST_SHOWN: usize = 200;
 
 impl App {
     pub fn report(&mut self, report: Report) -> Step {
+        let step = self.take(report);
+        self.settle();
+        step
+    }
+
+    fn take(&mut self, report: Report) -> Step {
         match report {
             Report::Listed { store, groups } => self.take_listing(&store, groups),
             Report::Facts { store, facts } => {
-                for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+                for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
                     lane.take_facts(&facts);
                 }
             }
             Report::Rows { ticket, path, batch, complete } => {
-                if ticket == self.ticket {
-                    self.tree.take(path, batch, complete);
-                    self.study_versions();
+                if ticket == self.model.ticket {
+                    self.model.tree.take(path, batch, complete);
+                    self.model.study_versions();
                 }
             }
             Report::NoRows { ticket, path, trouble } => {
-                if ticket == self.ticket {
-                    if let Some(lane) = self.lanes.get_mut(self.lane).filter(|_| trouble.damage) {
+                if ticket == self.model.ticket {
+                    if let Some(lane) =
+                        self.model.lanes.get_mut(self.model.lane).filter(|_| trouble.damage)
+                    {
                         lane.damage = Some(trouble.what.clone());
                     }
-                    self.tree.take_trouble(path, trouble);
+                    self.model.tree.take_trouble(path, trouble);
                 }
             }
             Report::Versions { path, versions } => {
-                if matches!(&self.study, Study::Going { path: wanted } if *wanted == path) {
-                    self.study = match versions {
+                if matches!(&self.model.study, Study::Going { path: wanted } if *wanted == path) {
+                    self.model.study = match versions {
                         Ok(versions) => Study::Known { path, versions },
                         Err(trouble) => Study::Failed { path, trouble },
                     };
@@ -46,20 +55,20 @@ impl App {
             }
             Report::Journal(papers) => {
                 if let Ok(papers) = &papers {
-                    for lane in &mut self.lanes {
+                    for lane in &mut self.model.lanes {
                         let name = lane.name.clone();
                         let of_plan = papers.iter().map(|(entry, _)| entry).filter(|entry| {
                             entry.work == Recorded::Run && entry.plan.as_ref() == Some(&name)
                         });
                         if lane.machine.is_none() {
-                            lane.take_journal(of_plan, self.now);
+                            lane.take_journal(of_plan, self.model.now);
                         }
                     }
                 }
-                self.journal = Some(papers);
+                self.model.journal = Some(papers);
             }
-            Report::Stores(stores) => self.stores = Some(stores),
-            Report::Configuration(Ok(configuration)) => self.configure(&configuration),
+            Report::Stores(stores) => self.model.stores = Some(stores),
+            Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
             Report::Looked { .. } | Report::Local(..) | Report::Checked(_) | Report::Saved(_) => {
                 self.panel_report(report);
@@ -74,30 +83,30 @@ impl App {
         let groups = match groups {
             Ok(groups) => groups,
             Err(trouble) => {
-                for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+                for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
                     lane.known = Known::Trouble(trouble.clone());
                 }
-                return self.ask_passphrase_if_needed();
+                return self.model.ask_passphrase_if_needed();
             }
         };
-        let current = self.current_mark().map(|(_, mark)| mark.id);
-        for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
+        let current = self.model.current_mark().map(|(_, mark)| mark.id);
+        for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
             lane.known = Known::Here;
         }
-        let own = self.machine.clone();
+        let own = self.model.machine.clone();
         for group in groups {
             let planned = |lane: &&mut Lane| {
                 let plan = lane.plan.as_ref();
                 plan.is_some_and(|plan| plan.machine.as_deref().unwrap_or(&own) == group.machine)
             };
             let fits = |lane: &&mut Lane| lane.name == group.plan && lane.store == store;
-            let now = self.now;
-            let found = self.lanes.iter_mut().filter(fits).find(planned);
+            let now = self.model.now;
+            let found = self.model.lanes.iter_mut().filter(fits).find(planned);
             if let Some(lane) = found {
                 lane.take_marks(&group.marks, now);
                 continue;
             }
-            let stray = self.lanes.iter_mut().filter(fits).find(|lane| {
+            let stray = self.model.lanes.iter_mut().filter(fits).find(|lane| {
                 lane.plan.is_none() && lane.machine.as_deref() == Some(group.machine.as_str())
             });
             match stray {
@@ -106,26 +115,30 @@ impl App {
                     let mut lane =
                         Lane::new(group.plan, store.to_owned(), Some(group.machine), None);
                     lane.take_marks(&group.marks, now);
-                    self.lanes.push(lane);
+                    self.model.lanes.push(lane);
                 }
             }
         }
-        let oldest = self.lanes.iter().filter_map(|lane| lane.marks.first()).map(|mark| mark.time);
+        let oldest =
+            self.model.lanes.iter().filter_map(|lane| lane.marks.first()).map(|mark| mark.time);
         if let Some(oldest) = oldest.min() {
-            self.window.cover(oldest, self.now);
+            self.model.window.cover(oldest, self.model.now);
         }
         // What was known of the path may have grown by a snapshot.
-        if !matches!(self.study, Study::Going { .. }) {
-            self.study = Study::None;
+        if !matches!(self.model.study, Study::Going { .. }) {
+            self.model.study = Study::None;
         }
-        if self.place() == Place::Was && self.current_mark().map(|(_, mark)| mark.id) != current {
-            self.forget_tree();
+        if self.model.place() == Place::Was
+            && self.model.current_mark().map(|(_, mark)| mark.id) != current
+        {
+            self.model.forget_tree();
         }
-        self.refresh();
+        self.model.refresh();
     }
 
     fn take_event(&mut self, job: u64, event: Event) {
         let lane = self
+            .model
             .lanes
             .iter_mut()
             .find(|lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job));
@@ -143,8 +156,9 @@ impl App {
     }
 
     fn take_end(&mut self, job: u64, end: JobEnd) -> Step {
-        self.now = self.now.max(jiff::Timestamp::now().as_millisecond());
+        self.model.now = self.model.now.max(jiff::Timestamp::now().as_millisecond());
         let lane = self
+            .model
             .lanes
             .iter_mut()
             .find(|lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job));
@@ -155,17 +169,17 @@ impl App {
                     _ => (false, Vec::new()),
                 };
                 let store = lane.store.clone();
-                self.list = super::app::List::default();
+                self.model.list = List::default();
                 lane.work = Work::Ended { dry_run, result, notes };
                 if !dry_run {
-                    self.ask(Request::Open { store, passphrase: None });
-                    self.ask(Request::Journal);
-                    self.ask(Request::Stores);
+                    self.model.ask(Request::Open { store, passphrase: None });
+                    self.model.ask(Request::Journal);
+                    self.model.ask(Request::Stores);
                 }
             }
             (_, end) => self.panel_end(job, end),
         }
-        if self.closing && self.under_way().is_empty() {
+        if self.model.closing && self.under_way().is_empty() {
             return Step::Close;
         }
         Step::GoOn
@@ -173,12 +187,12 @@ impl App {
 
     /// The time goes on.
     pub fn tick(&mut self, now: i64) {
-        self.now = now;
-        for lane in &mut self.lanes {
+        self.model.now = now;
+        for lane in &mut self.model.lanes {
             lane.settle(now);
         }
-        if self.cursor == Cursor::Is {
-            self.window.follow(now);
+        if self.model.cursor == Cursor::Is {
+            self.model.window.follow(now);
         }
     }
 }

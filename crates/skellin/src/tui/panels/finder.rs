@@ -9,11 +9,12 @@ use ratatui::{
     widgets::Clear,
 };
 
-use super::{Answer, App, EditLine, moment};
+use super::{answer::Answer, edit::Line as EditLine, moment};
 use crate::{
     tui::{
         hits::Target,
         keys::{Action, BINDINGS},
+        model::Model,
     },
     words::{self, fit},
 };
@@ -42,7 +43,7 @@ enum Lead {
 }
 
 impl Finder {
-    fn offers(&self, app: &App) -> Vec<Offer> {
+    fn offers(&self, app: &Model) -> Vec<Offer> {
         let text = self.typed.text().to_lowercase();
         let words: Vec<&str> = text.split_whitespace().collect();
         let fits = |says: &str| {
@@ -92,7 +93,7 @@ impl Finder {
         self.chosen = entry;
     }
 
-    pub fn key(&mut self, key: KeyEvent, app: &App) -> Answer {
+    pub fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
         let offers = self.offers(app);
         match key.code {
             KeyCode::Esc => return Answer::Dismiss,
@@ -115,7 +116,7 @@ impl Finder {
     }
 
     /// It grows out of the hint line, upwards.
-    pub fn draw(&self, frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+    pub fn draw(&self, frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let theme = app.theme;
         let offers = self.offers(app);
         let rows =

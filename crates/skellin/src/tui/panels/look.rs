@@ -9,9 +9,12 @@ use ratatui::{
 };
 use skellin_store::RunId;
 
-use super::{Answer, App};
+use super::answer::Answer;
 use crate::{
-    tui::worker::{Looked, Trouble},
+    tui::{
+        model::Model,
+        worker::{Looked, Trouble},
+    },
     words::{self, fit},
 };
 
@@ -60,7 +63,7 @@ impl Look {
         Answer::Stay
     }
 
-    pub fn draw(&self, frame: &mut Frame<'_>, app: &App, area: Rect) {
+    pub fn draw(&self, frame: &mut Frame<'_>, app: &Model, area: Rect) {
         frame.render_widget(Clear, area);
         let theme = app.theme;
         let width = usize::from(area.width);

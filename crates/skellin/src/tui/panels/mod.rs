@@ -1,38 +1,35 @@
 //! What is asked and shown over the screen, and takes the keys before it does.
 
+mod answer;
 mod edit;
 mod finder;
 mod look;
 mod moment;
 mod restore;
+mod secret;
 mod wizard;
 mod wizard_draw;
 
 use ratatui::{
     Frame,
-    crossterm::event::{KeyCode, KeyEvent},
     layout::Rect,
     style::Style,
     text::{Line, Span},
     widgets::{Block, Clear, Padding, Paragraph, Wrap},
 };
-use skellin_engine::{Cancel, Event, Passphrase};
+use skellin_engine::{Cancel, Passphrase};
 use skellin_store::RunId;
 
-use super::{
-    app::{App, Step},
-    hits::Target,
-    keys::{self, Action},
-    lanes::Known,
-    worker::{JobEnd, Report, Request, Trouble},
-};
+use super::{keys, model::Model, worker::Trouble};
 use crate::words::{self, fit};
-pub(super) use edit::Line as EditLine;
+pub(super) use answer::Answer;
 use finder::Finder;
 use look::Look;
 use moment::GoTo;
 use restore::RestorePanel;
-use wizard::Wizard;
+use secret::dots;
+pub(super) use secret::type_secret;
+pub(super) use wizard::Wizard;
 
 /// Something over the screen.
 pub(super) enum Panel {
@@ -56,37 +53,6 @@ pub(super) enum Panel {
     /// Something failed that belongs to no screen.
     Trouble(Trouble),
     Wizard(Box<Wizard>),
-}
-
-/// What a panel wants done.
-pub(super) enum Answer {
-    /// Nothing beyond the panel.
-    Stay,
-    Dismiss,
-    /// Close it and do something.
-    Do(Action),
-    /// Close it and go to a lane.
-    Lane(usize),
-    /// Close it and put the cursor at a moment.
-    Moment(i64),
-    /// Ask the worker.
-    Ask(Request),
-    /// Open the store with what was typed.
-    Open,
-    /// Rehearse the restore, or do it.
-    Restore {
-        dry_run: bool,
-    },
-    /// Rehearse the draft.
-    RehearseDraft,
-    /// Go to another version in the look.
-    Version {
-        later: bool,
-    },
-    /// Stop everything and close.
-    CloseDown,
-    /// The draft was saved.
-    Saved(String),
 }
 
 impl Panel {
@@ -137,236 +103,10 @@ impl Panel {
     }
 }
 
-/// Handles a key of a text that is not shown; whether it was one.
-fn type_secret(typed: &mut Passphrase, code: KeyCode) -> bool {
-    match code {
-        KeyCode::Backspace => {
-            // A whole character, however many bytes it has.
-            while typed.pop().is_some_and(|byte| byte & 0xC0 == 0x80) {}
-            true
-        }
-        KeyCode::Char(c) => {
-            typed.extend_from_slice(c.encode_utf8(&mut [0; 4]).as_bytes());
-            true
-        }
-        _ => false,
-    }
-}
-
-/// A secret as dots.
-fn dots(typed: &Passphrase) -> String {
-    "•".repeat(String::from_utf8_lossy(typed).chars().count())
-}
-
-impl App {
-    pub(super) fn panel_key(&mut self, key: KeyEvent) -> Step {
-        let Some(mut panel) = self.panel.take() else { return Step::GoOn };
-        // A signal by key always asks to close.
-        if keys::action(key, keys::Place::List) == Some(Action::Quit)
-            && !matches!(key.code, KeyCode::Char('q'))
-        {
-            self.panel = Some(panel);
-            return self.act(Action::Quit);
-        }
-        let answer = match &mut panel {
-            Panel::Help { offset } => match key.code {
-                KeyCode::Down | KeyCode::PageDown => {
-                    *offset += if key.code == KeyCode::Down { 1 } else { 10 };
-                    Answer::Stay
-                }
-                KeyCode::Up | KeyCode::PageUp => {
-                    *offset = offset.saturating_sub(if key.code == KeyCode::Up { 1 } else { 10 });
-                    Answer::Stay
-                }
-                _ => Answer::Dismiss,
-            },
-            Panel::About | Panel::Trouble(_) => Answer::Dismiss,
-            Panel::Passphrase { typed, .. } => match key.code {
-                KeyCode::Esc => Answer::Dismiss,
-                KeyCode::Enter => Answer::Open,
-                code => {
-                    type_secret(typed, code);
-                    Answer::Stay
-                }
-            },
-            Panel::Restore(restore) => restore.key(key),
-            Panel::Finder(finder) => finder.key(key, self),
-            Panel::GoTo(go_to) => go_to.key(key, self.now),
-            Panel::Look(look) => look.key(key),
-            Panel::Closing(_) => match key.code {
-                KeyCode::Char('s') | KeyCode::Char('c') => Answer::CloseDown,
-                _ => Answer::Dismiss,
-            },
-            Panel::Wizard(wizard) => wizard.key(key, self),
-        };
-        self.answer(panel, answer)
-    }
-
-    fn answer(&mut self, panel: Panel, answer: Answer) -> Step {
-        match (answer, panel) {
-            (Answer::Stay, panel) => self.panel = Some(panel),
-            (Answer::Dismiss, _) => {}
-            (Answer::Do(action), _) => return self.act(action),
-            (Answer::Lane(lane), _) => self.choose_lane(lane),
-            (Answer::Moment(time), _) => self.go_to(time),
-            (Answer::Ask(request), panel) => {
-                self.panel = Some(panel);
-                self.ask(request);
-            }
-            (Answer::Open, Panel::Passphrase { store, typed, .. }) => {
-                // Every plan of the store opens with it.
-                for lane in self.lanes.iter_mut().filter(|lane| lane.store == store) {
-                    lane.known = Known::Loading;
-                }
-                self.ask(Request::Open { store, passphrase: Some(typed) });
-            }
-            (Answer::Restore { dry_run }, Panel::Restore(mut restore)) => {
-                let job = self.next_job();
-                let order = restore.order(job, dry_run);
-                self.panel = Some(Panel::Restore(restore));
-                self.ask(Request::Restore(Box::new(order)));
-            }
-            (Answer::RehearseDraft, Panel::Wizard(mut wizard)) => {
-                let job = self.next_job();
-                let request = wizard.rehearse(job);
-                self.panel = Some(Panel::Wizard(wizard));
-                self.ask(request);
-            }
-            (Answer::Version { later }, Panel::Look(look)) => {
-                let (path, snapshot) = (look.path.clone(), look.snapshot);
-                match self.neighbour(&path, snapshot, later) {
-                    Some((id, time, store)) => {
-                        self.ask(Request::Look { store, snapshot: id, path: path.clone() });
-                        self.panel = Some(Panel::look(path, id, time));
-                    }
-                    None => self.panel = Some(Panel::Look(look)),
-                }
-            }
-            (Answer::CloseDown, Panel::Closing(work)) => {
-                self.panel = Some(Panel::Closing(work));
-                return self.close_down();
-            }
-            (Answer::Saved(plan), _) => {
-                self.ask(Request::Configuration);
-                self.wanted_lane = Some(plan);
-            }
-            (_, panel) => self.panel = Some(panel),
-        }
-        Step::GoOn
-    }
-
-    /// The version of a path before or after that of a snapshot: its id, its time, its store.
-    fn neighbour(&self, path: &[u8], snapshot: RunId, later: bool) -> Option<(RunId, i64, String)> {
-        let (versions, lane) = (self.versions()?, self.current_lane()?);
-        if self.tree.selected.as_deref() != Some(path) {
-            return None;
-        }
-        let time = lane.marks.iter().find(|mark| mark.id == snapshot)?.time;
-        let now = versions.iter().rposition(|version| version.time <= time)?;
-        let other = if later { now + 1 } else { now.checked_sub(1)? };
-        let version = versions.get(other)?;
-        Some((version.snapshot, version.time, lane.store.clone()))
-    }
-
-    /// Puts the cursor at a moment that was typed.
-    pub(super) fn go_to(&mut self, time: i64) {
-        use super::app::Cursor;
-        let cursor = if time > self.now {
-            Cursor::Will(time)
-        } else {
-            // The exact moment of the newest snapshot before it, so that steps go on from there.
-            let stop = self.current_lane().and_then(|lane| lane.stop_before(time + 1));
-            Cursor::Was(stop.unwrap_or(time))
-        };
-        self.put_cursor(cursor);
-    }
-
-    pub(super) fn paste(&mut self, text: &str) -> Step {
-        let line = text.lines().next().unwrap_or_default().to_owned();
-        match &mut self.panel {
-            Some(Panel::Passphrase { typed, .. }) => typed.extend_from_slice(line.as_bytes()),
-            Some(_) => {
-                for c in line.chars().filter(|c| !c.is_control()) {
-                    self.panel_key(KeyEvent::from(KeyCode::Char(c)));
-                }
-            }
-            None => {}
-        }
-        Step::GoOn
-    }
-
-    pub(super) fn begin_wizard(&mut self) {
-        let (wizard, requests) = Wizard::new(&self.home, &self.folder, &self.store_names);
-        self.panel = Some(Panel::Wizard(Box::new(wizard)));
-        requests.into_iter().for_each(|request| self.ask(request));
-    }
-
-    /// A click on something the panel's hint line says; `None` if the panel has no such thing.
-    pub(super) fn click_in_panel(&mut self, action: Action) -> Option<Step> {
-        self.panel.as_ref()?;
-        // The screen below is not reached through a panel.
-        let _ = action;
-        Some(Step::GoOn)
-    }
-
-    pub(super) fn click_panel(&mut self, target: Option<Target>) {
-        if let (Some(Panel::Finder(finder)), Some(Target::Entry(entry))) = (&mut self.panel, target)
-        {
-            finder.choose(entry);
-        }
-        if let (Some(Panel::Wizard(wizard)), Some(Target::Entry(entry))) = (&mut self.panel, target)
-        {
-            wizard.choose(entry);
-        }
-    }
-
-    pub(super) fn panel_wheel(&mut self, by: isize) -> Step {
-        let code = if by > 0 { KeyCode::Down } else { KeyCode::Up };
-        for _ in 0..by.unsigned_abs() {
-            self.panel_key(KeyEvent::from(code));
-        }
-        Step::GoOn
-    }
-
-    pub(super) fn panel_report(&mut self, report: Report) {
-        match (&mut self.panel, report) {
-            (Some(Panel::Look(look)), Report::Looked { path, snapshot, looked }) => {
-                look.take(&path, snapshot, looked);
-            }
-            (Some(Panel::Wizard(_)), report) => {
-                if let Some(Panel::Wizard(mut wizard)) = self.panel.take() {
-                    let answer = wizard.report(report);
-                    self.answer(Panel::Wizard(wizard), answer);
-                }
-            }
-            _ => {}
-        }
-    }
-
-    pub(super) fn panel_event(&mut self, job: u64, event: Event) {
-        let Event::Progress(progress) = event else { return };
-        match &mut self.panel {
-            Some(Panel::Restore(restore)) => restore.progress(job, progress),
-            Some(Panel::Wizard(wizard)) => wizard.progress(job, progress),
-            _ => {}
-        }
-    }
-
-    pub(super) fn panel_end(&mut self, job: u64, end: JobEnd) {
-        match (&mut self.panel, end) {
-            (Some(Panel::Restore(restore)), JobEnd::Restore(result)) => restore.end(job, result),
-            (Some(Panel::Wizard(wizard)), JobEnd::Run(result)) => wizard.rehearsed(job, result),
-            _ => {}
-        }
-        self.ask(Request::Journal);
-    }
-}
-
 /// Draws what lies over the screen.
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect, body: Rect) {
-    let Some(panel) = app.panel.take() else { return };
+pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: Rect, body: Rect) {
     let theme = app.theme;
-    match &panel {
+    match panel {
         Panel::Help { offset } => {
             let wide = area.width >= 110;
             let (left, right) = (keys_help(app), marks_help(app));
@@ -436,7 +176,6 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect, body: Rect)
         }
         Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
     }
-    app.panel = Some(panel);
 }
 
 /// The first letter as a capital.
@@ -468,7 +207,7 @@ fn beside(left: Vec<Line<'static>>, right: Vec<Line<'static>>, width: usize) -> 
 }
 
 /// The keys of some places, with a title for each.
-fn keys_of(app: &App, places: &[(&'static str, keys::Where)]) -> Vec<Line<'static>> {
+fn keys_of(app: &Model, places: &[(&'static str, keys::Where)]) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     for (title, place) in places {
         if !lines.is_empty() {
@@ -485,7 +224,7 @@ fn keys_of(app: &App, places: &[(&'static str, keys::Where)]) -> Vec<Line<'stati
     lines
 }
 
-fn keys_help(app: &App) -> Vec<Line<'static>> {
+fn keys_help(app: &Model) -> Vec<Line<'static>> {
     use keys::Where;
     keys_of(
         app,
@@ -499,7 +238,7 @@ fn keys_help(app: &App) -> Vec<Line<'static>> {
 }
 
 /// The keys that mean the same everywhere, and what stands on the ribbon.
-fn marks_help(app: &App) -> Vec<Line<'static>> {
+fn marks_help(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
     let mut lines = keys_of(app, &[("Everywhere", keys::Where::Everywhere)]);
     lines.push(Line::from(""));
@@ -523,7 +262,7 @@ fn marks_help(app: &App) -> Vec<Line<'static>> {
 /// A box in the middle of the screen.
 fn popup(
     frame: &mut Frame<'_>,
-    app: &App,
+    app: &Model,
     title: &str,
     lines: Vec<Line<'static>>,
     area: Rect,
@@ -547,10 +286,4 @@ fn popup(
         .border_style(app.tense_style())
         .padding(Padding::horizontal(1));
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }).block(block), place);
-}
-
-/// A bar that is full to a share.
-pub(super) fn bar(share: f64, width: usize, full: Style, empty: Style) -> Vec<Span<'static>> {
-    let cells = (share.clamp(0.0, 1.0) * width as f64) as usize;
-    vec![Span::styled("█".repeat(cells), full), Span::styled("░".repeat(width - cells), empty)]
 }

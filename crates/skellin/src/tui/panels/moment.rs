@@ -7,8 +7,8 @@ use ratatui::{
 };
 use skellin_plan::When;
 
-use super::{Answer, App, EditLine};
-use crate::words;
+use super::{answer::Answer, edit::Line as EditLine};
+use crate::{tui::model::Model, words};
 
 /// The moment being typed.
 #[derive(Default)]
@@ -40,7 +40,7 @@ impl GoTo {
         }
     }
 
-    pub fn lines(&self, app: &App) -> Vec<Line<'static>> {
+    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let text = self.typed.text();
         let meant = parse(&text, app.now);

@@ -11,9 +11,13 @@ use ratatui::{
 use skellin_engine::{Cancel, Destination, Existing, Progress};
 use skellin_store::RunId;
 
-use super::{Answer, App, EditLine, bar};
+use super::{answer::Answer, edit::Line as EditLine};
 use crate::{
-    tui::worker::{RestoreOrder, Restored, Trouble},
+    tui::{
+        model::Model,
+        widgets::bar,
+        worker::{RestoreOrder, Restored, Trouble},
+    },
     words,
 };
 
@@ -173,7 +177,7 @@ impl RestorePanel {
         }
     }
 
-    pub fn lines(&self, app: &App) -> Vec<Line<'static>> {
+    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let was = format!("as it was on {}", words::moment(self.time));
         let mut lines = vec![Line::styled(was, theme.was()), Line::from("")];
@@ -206,7 +210,7 @@ impl RestorePanel {
         lines
     }
 
-    fn stage_lines(&self, app: &App, lines: &mut Vec<Line<'static>>) {
+    fn stage_lines(&self, app: &Model, lines: &mut Vec<Line<'static>>) {
         let theme = app.theme;
         match &self.stage {
             Stage::Asking if !self.has_directory() => lines.push(Line::styled(
@@ -270,7 +274,7 @@ fn next(existing: Existing) -> Existing {
     }
 }
 
-fn report_lines(app: &App, restored: &Restored, rehearsed: bool, lines: &mut Vec<Line<'static>>) {
+fn report_lines(app: &Model, restored: &Restored, rehearsed: bool, lines: &mut Vec<Line<'static>>) {
     use std::os::unix::ffi::OsStrExt;
     let report = &restored.report;
     let shown = |path: &PathBuf| words::path(path.as_os_str().as_bytes());

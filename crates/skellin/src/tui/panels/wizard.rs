@@ -7,9 +7,9 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use skellin_engine::{Cancel, Draft, Passphrase, Progress, RunReport};
 use skellin_plan::{PlanDraft, StoreDraft};
 
-use super::{Answer, App, EditLine, type_secret};
+use super::{answer::Answer, edit::Line as EditLine, secret::type_secret};
 use crate::tui::{
-    app::List,
+    model::{List, Model},
     worker::{DraftState, Local, Report, Request, Trouble},
 };
 
@@ -215,7 +215,7 @@ impl Wizard {
         hints
     }
 
-    pub fn key(&mut self, key: KeyEvent, app: &App) -> Answer {
+    pub fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
         self.trouble = None;
         match key.code {
             KeyCode::Esc => {
@@ -237,7 +237,7 @@ impl Wizard {
     }
 
     /// To the next page or the one before.
-    fn turn(&mut self, on: bool, app: &App) -> Answer {
+    fn turn(&mut self, on: bool, app: &Model) -> Answer {
         if on && self.lacks().is_some() {
             return Answer::Stay;
         }
@@ -341,7 +341,7 @@ impl Wizard {
         self.field = fields[to];
     }
 
-    fn edit_store(&mut self, key: KeyEvent, app: &App) -> Answer {
+    fn edit_store(&mut self, key: KeyEvent, app: &Model) -> Answer {
         match (self.field, key.code) {
             (Field::Choice, KeyCode::Down) if self.store < self.stores.len() => self.store += 1,
             (Field::Choice, KeyCode::Up) => self.store = self.store.saturating_sub(1),
@@ -365,7 +365,7 @@ impl Wizard {
         Answer::Stay
     }
 
-    fn edit_plan(&mut self, key: KeyEvent, app: &App) -> Answer {
+    fn edit_plan(&mut self, key: KeyEvent, app: &Model) -> Answer {
         match (self.field, key.code) {
             (Field::Schedule, KeyCode::Enter) => return self.turn(true, app),
             (_, KeyCode::Down | KeyCode::Enter) => self.move_field(true),

@@ -11,17 +11,18 @@ use ratatui::{
 };
 
 use super::{
-    bar, dots,
+    edit::Line as EditLine,
+    secret::dots,
     wizard::{Field, PAGES, Page, Trial, Wizard},
 };
 use skellin_plan::FORMS;
 
 use crate::{
-    tui::{app::App, hits::Target},
+    tui::{hits::Target, model::Model, widgets::bar},
     words::{self, fit},
 };
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
     frame.render_widget(Clear, area);
     let theme = app.theme;
     let [head, steps, body, foot, _hints] = Layout::vertical([
@@ -86,7 +87,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: 
     frame.render_widget(said, foot);
 }
 
-fn sources(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
+fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let marked = (wizard.sources.len() as u16).clamp(1, 5) + 1;
     let [title, list, chosen] =
@@ -147,7 +148,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
 }
 
 fn field(
-    app: &App,
+    app: &Model,
     wizard: &Wizard,
     which: Field,
     label: &str,
@@ -170,7 +171,7 @@ fn field(
     ])
 }
 
-fn store(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
+fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let mut lines = vec![
         Line::styled(
@@ -191,7 +192,7 @@ fn store(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
         ));
     }
     if wizard.is_new_store() {
-        let shown = |which: Field, line: &super::EditLine| {
+        let shown = |which: Field, line: &EditLine| {
             if wizard.field == which { line.shown() } else { line.text() }
         };
         let secret = |which: Field, typed| {
@@ -247,9 +248,9 @@ fn store(frame: &mut Frame<'_>, app: &mut App, wizard: &Wizard, area: Rect) {
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }
 
-fn plan(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
+fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
-    let shown = |which: Field, line: &super::EditLine| {
+    let shown = |which: Field, line: &EditLine| {
         if wizard.field == which { line.shown() } else { line.text() }
     };
     let read_back = match skellin_plan::Schedule::parse(&wizard.schedule.text()) {
@@ -293,7 +294,7 @@ fn plan(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }
 
-fn review(frame: &mut Frame<'_>, app: &App, wizard: &Wizard, area: Rect) {
+fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let mut lines = Vec::new();
     let Some(state) = &wizard.state else {

@@ -2,7 +2,6 @@
 //! be; below the lanes the life of the selected path.
 
 mod axis;
-mod window;
 
 use ratatui::{
     Frame,
@@ -14,14 +13,14 @@ use skellin_engine::Outcome;
 use unicode_width::UnicodeWidthStr;
 
 use super::{
-    app::{App, Cursor},
     hits::Target,
     lanes::{Known, Lane, Work},
+    model::{Cursor, Model},
     theme::Theme,
+    window,
     worker::VersionRow,
 };
 use crate::words::{self, fit};
-pub(super) use window::Window;
 
 /// Columns between the left edge and the lanes' cells, beside the names.
 const MARGIN: usize = 3;
@@ -50,13 +49,13 @@ impl Sheet {
 }
 
 /// How high the ribbon wants to be, for a screen's height.
-pub(super) fn height(app: &App, screen: u16) -> u16 {
+pub(super) fn height(app: &Model, screen: u16) -> u16 {
     let strip = u16::from(app.has_strip());
     (app.lanes.len() as u16 + 1 + strip).clamp(2 + strip, (screen / 3).max(3))
 }
 
 /// Draws it, and notes what can be clicked.
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let longest = app.lanes.iter().map(|lane| lane.label().width()).max().unwrap_or(0);
     let name = longest.clamp(8, if area.width < 100 { 14 } else { 22 });
     let columns = usize::from(area.width).saturating_sub(name + MARGIN + 1).max(10);
@@ -89,7 +88,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 }
 
 /// Dates, where the cursor stands, and how many lanes there are beyond those shown.
-fn axis_line(app: &App, sheet: &Sheet, first: usize, shown: usize) -> Line<'static> {
+fn axis_line(app: &Model, sheet: &Sheet, first: usize, shown: usize) -> Line<'static> {
     let theme = app.theme;
     let label = match app.lanes.len() {
         many if shown - first < many => format!("{}–{}/{many}", first + 1, shown),
@@ -132,7 +131,7 @@ struct Cell {
     now: bool,
 }
 
-fn cells(app: &App, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
+fn cells(app: &Model, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
     let mut cells = vec![Cell::default(); sheet.columns];
     let end = sheet.start.saturating_add(sheet.span);
     let first = lane.marks.partition_point(|mark| mark.time < sheet.start);
@@ -196,7 +195,7 @@ fn most_in_a_cell(lane: &Lane, sheet: &Sheet, width: usize) -> usize {
     most
 }
 
-fn lane_line(app: &App, number: usize, sheet: &Sheet, width: usize) -> Line<'static> {
+fn lane_line(app: &Model, number: usize, sheet: &Sheet, width: usize) -> Line<'static> {
     let (theme, lane, current) = (app.theme, &app.lanes[number], number == app.lane);
     let label = format!("{:<width$} ", fit(&lane.label(), sheet.name), width = sheet.name);
     let pointer = match (&lane.work, current) {
@@ -300,7 +299,7 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
 }
 
 /// The life of the selected path: where a version begins, how long it was there, where it is not.
-fn strip_line(app: &App, sheet: &Sheet) -> Line<'static> {
+fn strip_line(app: &Model, sheet: &Sheet) -> Line<'static> {
     let theme = app.theme;
     let name = app.tree.selected.as_deref().map_or(String::new(), |path| {
         words::path(path.rsplit(|b| *b == b'/').find(|part| !part.is_empty()).unwrap_or(path))

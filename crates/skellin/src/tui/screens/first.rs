@@ -2,10 +2,10 @@
 
 use ratatui::{Frame, layout::Rect, text::Line};
 
-use super::{App, paragraph};
-use crate::words;
+use super::parts::paragraph;
+use crate::{tui::model::Model, words};
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
     let folder = &app.folder;
     let mut lines = vec![

@@ -12,17 +12,21 @@ use skellin_engine::{Change, Exception, PathChange, Progress, RunReport, RunStat
 
 use unicode_width::UnicodeWidthStr;
 
-use super::{App, fact, is_open, paragraph};
+use super::{
+    length::{changes, list_length},
+    parts::{fact, is_open, paragraph},
+};
 use crate::{
     tui::{
         lanes::{Lane, Work},
-        panels::bar,
+        model::Model,
+        widgets::bar,
         worker::Trouble,
     },
     words::{self, fit},
 };
 
-pub(super) fn title(app: &App) -> Vec<String> {
+pub(super) fn title(app: &Model) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
     let about = lane.plan.as_ref().and_then(|plan| plan.about.clone());
     let state = match &lane.work {
@@ -34,22 +38,7 @@ pub(super) fn title(app: &App) -> Vec<String> {
     [Some(lane.label()), Some(state.to_owned()), about].into_iter().flatten().collect()
 }
 
-/// Changes and exceptions a finished piece of work has to show.
-pub(super) fn list_length(app: &App) -> usize {
-    match app.current_lane().map(|lane| &lane.work) {
-        Some(Work::Ended { result: Ok(report), .. }) => {
-            report.exceptions.len() + changes(report).count()
-        }
-        Some(Work::Going { exceptions, .. }) => exceptions.len(),
-        _ => 0,
-    }
-}
-
-fn changes(report: &RunReport) -> impl Iterator<Item = &PathChange> {
-    report.paths.iter().filter(|path| path.change != Change::Same)
-}
-
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let Some(lane) = app.current_lane() else { return };
     let Some(plan) = &lane.plan else {
         let lines = vec![
@@ -121,7 +110,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 }
 
 /// The newest snapshot, with as much of what it says of itself as fits.
-fn last_run(app: &App, lane: &Lane, width: usize) -> String {
+fn last_run(app: &Model, lane: &Lane, width: usize) -> String {
     let Some(mark) = lane.marks.last() else { return "never: there is no snapshot yet".to_owned() };
     let mut text = format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time));
     if let Some(facts) = mark.facts {
@@ -138,7 +127,7 @@ fn last_run(app: &App, lane: &Lane, width: usize) -> String {
     text
 }
 
-fn going(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+fn going(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let theme = app.theme;
     let Work::Going { dry_run, begun, progress, exceptions, notes, cancel, .. } =
         &app.lanes[app.lane].work
@@ -165,7 +154,7 @@ fn going(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     frame.render_widget(Text::from(lines), area);
 }
 
-fn progress_lines(app: &App, progress: &Progress, width: usize) -> Vec<Line<'static>> {
+fn progress_lines(app: &Model, progress: &Progress, width: usize) -> Vec<Line<'static>> {
     let theme = app.theme;
     let of = |total: Option<u64>, say: fn(u64) -> String| {
         total.map_or(String::new(), |total| format!(" of {}", say(total)))
@@ -208,7 +197,7 @@ fn progress_lines(app: &App, progress: &Progress, width: usize) -> Vec<Line<'sta
 }
 
 fn exception_lines(
-    app: &App,
+    app: &Model,
     exceptions: &[Exception],
     count: u64,
     area: Rect,
@@ -225,7 +214,7 @@ fn exception_lines(
     lines
 }
 
-fn ended(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let theme = app.theme;
     let Work::Ended { dry_run, result, notes } = &app.lanes[app.lane].work else { return };
     let mut lines = match result {
@@ -279,7 +268,7 @@ fn ended(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 }
 
 /// How a path changes: the sign that is coloured, and the rest.
-fn change_line(app: &App, path: &PathChange) -> (String, Style, String) {
+fn change_line(app: &Model, path: &PathChange) -> (String, Style, String) {
     let theme = app.theme;
     let (sign, word, style) = match path.change {
         Change::New => ("+", "new", theme.well()),
@@ -301,7 +290,7 @@ fn change_line(app: &App, path: &PathChange) -> (String, Style, String) {
     (format!("{sign} {word:<8} "), style, rest)
 }
 
-fn outcome(app: &App, report: &RunReport, dry_run: bool) -> Vec<Line<'static>> {
+fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Line<'static>> {
     let theme = app.theme;
     let took = words::span(report.ended - report.started);
     let (text, style) = match (report.status, dry_run) {
@@ -344,7 +333,7 @@ fn outcome(app: &App, report: &RunReport, dry_run: bool) -> Vec<Line<'static>> {
     vec![Line::styled(format!("  {text}"), style), Line::from(counts), Line::from(sizes)]
 }
 
-fn failure(app: &App, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {
+fn failure(app: &Model, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {
     let what = if dry_run { "The dry run failed" } else { "The run failed" };
     let mut lines = vec![Line::styled(format!("  ✕ {what}: {}", trouble.what), app.theme.wrong())];
     lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));

@@ -7,10 +7,13 @@ use ratatui::{
 };
 use skellin_engine::{JournalEntry, Outcome};
 
-use super::{App, Cells, column, fact, list, number, paragraph, trouble_lines};
-use crate::words::{self, fit};
+use super::parts::{Cells, column, fact, list, number, paragraph, trouble_lines};
+use crate::{
+    tui::model::Model,
+    words::{self, fit},
+};
 
-pub(super) fn title(app: &App) -> Vec<String> {
+pub(super) fn title(app: &Model) -> Vec<String> {
     match &app.journal {
         None => vec!["reading …".to_owned()],
         Some(Err(trouble)) => vec![format!("✕ {}", trouble.what)],
@@ -31,7 +34,7 @@ fn is_bad(entry: &JournalEntry) -> bool {
     !matches!(entry.outcome, Outcome::Done | Outcome::Running)
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let papers = match &app.journal {
         Some(Ok(papers)) => papers,
         Some(Err(trouble)) => return paragraph(frame, trouble_lines(app, trouble), area),
@@ -64,7 +67,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         column("ended", 13),
         column("", did),
     ];
-    let row = |app: &App, row: usize| {
+    let row = |app: &Model, row: usize| {
         let Some(Ok(papers)) = &app.journal else {
             return Cells { cells: Vec::new(), style: app.theme.quiet(), styled: 0 };
         };
@@ -87,7 +90,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     details(frame, app, lower);
 }
 
-fn outcome(app: &App, outcome: Outcome) -> (&'static str, ratatui::style::Style) {
+fn outcome(app: &Model, outcome: Outcome) -> (&'static str, ratatui::style::Style) {
     match outcome {
         Outcome::Done => ("✓", app.theme.well()),
         Outcome::Running => ("▶", app.theme.is()),
@@ -97,7 +100,7 @@ fn outcome(app: &App, outcome: Outcome) -> (&'static str, ratatui::style::Style)
     }
 }
 
-fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
+fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let Some(Ok(papers)) = &app.journal else { return };
     let Some((entry, exceptions)) = papers.get(app.list.selected) else { return };
     let width = usize::from(area.width);

@@ -8,10 +8,10 @@ use ratatui::{
 };
 use skellin_engine::{Outcome, Work};
 
-use super::{App, Cells, column, list, number, paragraph};
-use crate::words;
+use super::parts::{Cells, column, list, number, paragraph};
+use crate::{tui::model::Model, words};
 
-pub(super) fn title(app: &App) -> Vec<String> {
+pub(super) fn title(app: &Model) -> Vec<String> {
     let unproven = app
         .lanes
         .iter()
@@ -26,7 +26,7 @@ pub(super) fn title(app: &App) -> Vec<String> {
 }
 
 /// The newest good entry of a kind of work: when it began.
-fn newest(app: &App, work: Work, fits: impl Fn(Option<&str>, &str) -> bool) -> Option<i64> {
+fn newest(app: &Model, work: Work, fits: impl Fn(Option<&str>, &str) -> bool) -> Option<i64> {
     let Some(Ok(papers)) = &app.journal else { return None };
     let found = papers.iter().map(|(entry, _)| entry).find(|entry| {
         entry.work == work
@@ -36,7 +36,7 @@ fn newest(app: &App, work: Work, fits: impl Fn(Option<&str>, &str) -> bool) -> O
     found.map(|entry| entry.started)
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     if app.lanes.is_empty() {
         let lines = vec![
             Line::from(""),
@@ -45,7 +45,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         ];
         return paragraph(frame, lines, area);
     }
-    let age = |app: &App, time: Option<i64>| {
+    let age = |app: &Model, time: Option<i64>| {
         time.map_or("never".to_owned(), |time| format!("{} ago", words::age(app.now - time)))
     };
     let columns = [
@@ -56,7 +56,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         number("verified", 10),
         number("restored", 10),
     ];
-    let row = |app: &App, row: usize| {
+    let row = |app: &Model, row: usize| {
         let lane = &app.lanes[row];
         let verified = newest(app, Work::Verify, |_, store| store == lane.store);
         let restored = newest(app, Work::Restore, |plan, _| plan == Some(lane.name.as_str()));

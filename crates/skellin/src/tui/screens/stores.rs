@@ -6,10 +6,10 @@ use ratatui::{
     text::{Line, Text},
 };
 
-use super::{App, Cells, column, fact, list, number, paragraph};
-use crate::words;
+use super::parts::{Cells, column, fact, list, number, paragraph};
+use crate::{tui::model::Model, words};
 
-pub(super) fn title(app: &App) -> Vec<String> {
+pub(super) fn title(app: &Model) -> Vec<String> {
     let Some(stores) = &app.stores else { return vec!["looking …".to_owned()] };
     let here = stores.iter().filter(|store| store.state.is_ok()).count();
     vec![format!(
@@ -18,7 +18,7 @@ pub(super) fn title(app: &App) -> Vec<String> {
     )]
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let Some(stores) = &app.stores else {
         let looking = Line::styled("  looking at the stores …", app.theme.quiet());
         return paragraph(frame, vec![Line::from(""), looking], area);
@@ -49,7 +49,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
         number("free", 9),
         number("snapshots", 9),
     ];
-    let row = |app: &App, row: usize| {
+    let row = |app: &Model, row: usize| {
         let store = &app.stores.as_ref().map_or(&[][..], Vec::as_slice)[row];
         let snapshots: usize = app
             .lanes
@@ -78,7 +78,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     details(frame, app, lower);
 }
 
-fn details(frame: &mut Frame<'_>, app: &App, area: Rect) {
+fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let Some(store) = app.stores.as_ref().and_then(|stores| stores.get(app.list.selected)) else {
         return;
     };

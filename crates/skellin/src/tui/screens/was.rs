@@ -10,9 +10,9 @@ use skellin_engine::{Change, Outcome};
 use skellin_store::Kind;
 use unicode_width::UnicodeWidthStr;
 
-use super::{App, is_open, paragraph, trouble_lines};
+use super::parts::{is_open, paragraph, trouble_lines};
 use crate::{
-    tui::{app::Study, hits::Target, tree::Shown},
+    tui::{hits::Target, model::Model, model::Study, tree::Shown},
     words::{self, fit},
 };
 
@@ -21,7 +21,7 @@ const WIDE: u16 = 118;
 /// Columns of the versions.
 const ASIDE: u16 = 48;
 
-pub(super) fn title(app: &App, time: i64) -> Vec<String> {
+pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
     let mut parts = Vec::new();
     let Some((number, mark)) = app.current_mark() else {
@@ -50,7 +50,7 @@ pub(super) fn title(app: &App, time: i64) -> Vec<String> {
     parts
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     if !is_open(frame, app, area) {
         return;
     }
@@ -95,7 +95,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
     }
 }
 
-fn draw_tree(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let mut height = usize::from(area.height).max(1);
     let mut lines = Vec::new();
     if !app.tree.is_present()
@@ -124,7 +124,7 @@ fn draw_tree(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
 }
 
 /// How an entry changed, as a sign and a word.
-fn change(app: &App, change: Change) -> (&'static str, &'static str, Style) {
+fn change(app: &Model, change: Change) -> (&'static str, &'static str, Style) {
     match change {
         Change::New => ("+", "new", app.theme.well()),
         Change::Changed => ("~", "changed", app.theme.is()),
@@ -133,7 +133,7 @@ fn change(app: &App, change: Change) -> (&'static str, &'static str, Style) {
     }
 }
 
-fn row_line(app: &App, row: &Shown<'_>, selected: bool, width: usize) -> Line<'static> {
+fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<'static> {
     let theme = app.theme;
     let facts = row.facts;
     let mark = match (facts.kind, row.is_open) {
@@ -192,7 +192,7 @@ fn row_line(app: &App, row: &Shown<'_>, selected: bool, width: usize) -> Line<'s
 }
 
 /// Facts and versions of the selected path.
-pub(in crate::tui) fn about_path(app: &App, width: usize, height: usize) -> Vec<Line<'static>> {
+pub(in crate::tui) fn about_path(app: &Model, width: usize, height: usize) -> Vec<Line<'static>> {
     let theme = app.theme;
     let Some(path) = &app.tree.selected else { return Vec::new() };
     let shown = words::path(path);

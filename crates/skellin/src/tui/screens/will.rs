@@ -6,18 +6,18 @@ use ratatui::{
     text::{Line, Span, Text},
 };
 
-use super::{App, fact};
-use crate::words;
+use super::parts::fact;
+use crate::{tui::model::Model, words};
 
 /// So far ahead the coming runs are listed, in milliseconds.
 const AHEAD: i64 = 14 * 86_400_000;
 
-pub(super) fn title(app: &App, time: i64) -> Vec<String> {
+pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
     vec![lane.label(), words::moment(time), format!("in {}", words::age(time - app.now))]
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut App, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let theme = app.theme;
     let Some(lane) = app.current_lane() else { return };
     let mut lines = vec![Line::from("")];

@@ -25,7 +25,7 @@ pub(super) fn name(span: i64) -> &'static str {
 
 /// The span of time the ribbon shows.
 #[derive(Debug)]
-pub(in crate::tui) struct Window {
+pub(super) struct Window {
     level: usize,
     start: i64,
     chosen: bool,

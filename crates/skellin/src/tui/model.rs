@@ -1,0 +1,361 @@
+//! What is known and where one stands: plans, snapshots, trees, papers, and the cursor among them.
+
+use std::collections::BTreeMap;
+
+use crossbeam_channel::Sender;
+use skellin_engine::{Configuration, Exception, JournalEntry};
+use skellin_store::RunId;
+
+use super::{
+    hits::Hits,
+    keys,
+    lanes::{Known, Lane, Mark},
+    theme::Theme,
+    tree::Tree,
+    window::Window,
+    worker::{Request, StoreRow, Trouble, VersionRow},
+};
+
+/// Where the cursor stands on the ribbon; moments in milliseconds since 1970.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Cursor {
+    Was(i64),
+    Is,
+    Will(i64),
+}
+
+/// What fills the screen below the ribbon.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Screen {
+    /// What the cursor's tense asks for.
+    Ribbon,
+    Stores,
+    Journal,
+    Proof,
+}
+
+/// Where a list stands.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct List {
+    pub selected: usize,
+    pub offset: usize,
+    /// Rows that fit, as of the last frame.
+    pub height: usize,
+}
+
+impl List {
+    pub fn step(&mut self, by: isize, length: usize) {
+        self.selected = self.selected.saturating_add_signed(by).min(length.saturating_sub(1));
+    }
+
+    /// The rows to draw.
+    pub fn window(&mut self, height: usize, length: usize) -> std::ops::Range<usize> {
+        self.height = height.max(1);
+        self.selected = self.selected.min(length.saturating_sub(1));
+        let least = (self.selected + 1).saturating_sub(self.height);
+        self.offset = self.offset.clamp(least, self.selected);
+        self.offset..length.min(self.offset + self.height)
+    }
+}
+
+/// What is known of the selected path's versions.
+pub(super) enum Study {
+    None,
+    Going { path: Vec<u8> },
+    Known { path: Vec<u8>, versions: Vec<VersionRow> },
+    Failed { path: Vec<u8>, trouble: Trouble },
+}
+
+pub(super) type Papers = Vec<(JournalEntry, Vec<Exception>)>;
+
+/// A store that wants its passphrase.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Need {
+    pub plan: String,
+    pub store: String,
+    /// Whether one was tried that is wrong.
+    pub wrong: bool,
+}
+
+/// Everything that is known.
+pub(super) struct Model {
+    pub machine: String,
+    pub folder: String,
+    pub home: String,
+    /// Plans that cannot be used, since their files have mistakes.
+    pub mistaken: Vec<(String, usize)>,
+    /// Mistakes in the stores' file.
+    pub store_mistakes: usize,
+    pub store_names: Vec<String>,
+    pub lanes: Vec<Lane>,
+    pub lane: usize,
+    pub cursor: Cursor,
+    pub window: Window,
+    pub screen: Screen,
+    pub tree: Tree,
+    /// Trees of the other lanes, with what is open and selected in them.
+    trees: BTreeMap<String, Tree>,
+    /// The snapshot whose tree is listed.
+    shown: Option<RunId>,
+    pub study: Study,
+    /// A passphrase to be asked for.
+    pub need: Option<Need>,
+    pub theme: Theme,
+    pub hits: Hits,
+    /// Rows of the tree that fit on the screen, as of the last frame.
+    pub tree_height: usize,
+    pub list: List,
+    pub journal: Option<Result<Papers, Trouble>>,
+    pub stores: Option<Vec<StoreRow>>,
+    pub now: i64,
+    /// A plan to show as soon as it is there.
+    pub wanted_lane: Option<String>,
+    /// Whether it closes as soon as nothing is under way any more.
+    pub closing: bool,
+    /// The newest tree that was asked for, and the newest study of versions.
+    pub(super) ticket: u64,
+    studies: u64,
+    jobs: u64,
+    worker: Sender<Request>,
+}
+
+impl Model {
+    pub fn new(
+        configuration: &Configuration,
+        machine: String,
+        now: i64,
+        worker: Sender<Request>,
+    ) -> Self {
+        let mut model = Self {
+            machine,
+            folder: String::new(),
+            home: std::env::var("HOME").unwrap_or_else(|_| "/".to_owned()),
+            mistaken: Vec::new(),
+            store_mistakes: 0,
+            store_names: Vec::new(),
+            lanes: Vec::new(),
+            lane: 0,
+            cursor: Cursor::Is,
+            window: Window::new(now),
+            screen: Screen::Ribbon,
+            tree: Tree::default(),
+            trees: BTreeMap::new(),
+            shown: None,
+            study: Study::None,
+            need: None,
+            theme: Theme::new(),
+            hits: Hits::default(),
+            tree_height: 1,
+            list: List::default(),
+            journal: None,
+            stores: None,
+            now,
+            wanted_lane: None,
+            closing: false,
+            ticket: 0,
+            studies: 0,
+            jobs: 0,
+            worker,
+        };
+        model.configure(configuration);
+        model
+    }
+
+    pub(super) fn ask(&self, request: Request) {
+        // The worker lives as long as the application.
+        let _ = self.worker.send(request);
+    }
+
+    pub(super) fn next_job(&mut self) -> u64 {
+        self.jobs += 1;
+        self.jobs
+    }
+
+    /// Takes the plans of a configuration; what was known of them before stays.
+    pub fn configure(&mut self, configuration: &Configuration) {
+        let current = self.current_lane().map(Lane::label);
+        let mut before: Vec<Lane> = std::mem::take(&mut self.lanes);
+        self.folder = configuration.folders.config.display().to_string();
+        self.store_names = configuration.stores.fine.keys().cloned().collect();
+        self.store_mistakes = configuration.stores.problems.len();
+        let mistaken = configuration.plans.iter().filter(|file| file.plan.is_none());
+        self.mistaken = mistaken.map(|file| (file.name.clone(), file.problems.len())).collect();
+        for plan in configuration.plans.iter().filter_map(|file| file.plan.as_ref()) {
+            let kept = before.iter().position(|lane| {
+                lane.name == plan.name && lane.store == plan.store && lane.plan.is_some()
+            });
+            let lane = match kept {
+                Some(kept) => {
+                    let mut lane = before.swap_remove(kept);
+                    lane.plan = Some(plan.clone());
+                    lane
+                }
+                None => Lane::new(plan.name.clone(), plan.store.clone(), None, Some(plan.clone())),
+            };
+            self.lanes.push(lane);
+        }
+        let others = before.into_iter().filter(|lane| lane.plan.is_none());
+        self.lanes.extend(others);
+        let kept = current.and_then(|name| self.lanes.iter().position(|lane| lane.label() == name));
+        self.lane = kept.unwrap_or(0).min(self.lanes.len().saturating_sub(1));
+        if let Some(wanted) = self.wanted_lane.take()
+            && let Some(lane) = self.lanes.iter().position(|lane| lane.name == wanted)
+        {
+            self.choose_lane(lane);
+            self.put_cursor(Cursor::Is);
+        }
+        self.look_again();
+    }
+
+    /// Asks for everything anew.
+    pub fn look_again(&mut self) {
+        let mut stores: Vec<String> = self.lanes.iter().map(|lane| lane.store.clone()).collect();
+        stores.sort();
+        stores.dedup();
+        for store in stores {
+            self.ask(Request::Open { store, passphrase: None });
+        }
+        self.ask(Request::Journal);
+        self.ask(Request::Stores);
+    }
+
+    pub fn current_lane(&self) -> Option<&Lane> {
+        self.lanes.get(self.lane)
+    }
+
+    /// The moment the cursor stands on.
+    pub fn cursor_time(&self) -> Option<i64> {
+        match self.cursor {
+            Cursor::Was(time) | Cursor::Will(time) => Some(time),
+            Cursor::Is => Some(self.now),
+        }
+    }
+
+    /// The snapshot under the cursor: the newest at or before its moment.
+    pub fn current_mark(&self) -> Option<(usize, &Mark)> {
+        let Cursor::Was(time) = self.cursor else { return None };
+        let lane = self.current_lane()?;
+        let number = lane.at(time)?;
+        Some((number, &lane.marks[number]))
+    }
+
+    /// What the screen is, as far as keys are concerned.
+    pub fn place(&self) -> keys::Place {
+        match (self.screen, self.cursor) {
+            (Screen::Ribbon, Cursor::Was(_)) => keys::Place::Was,
+            (Screen::Ribbon, Cursor::Is) => keys::Place::Is,
+            (Screen::Ribbon, Cursor::Will(_)) => keys::Place::Will,
+            _ => keys::Place::List,
+        }
+    }
+
+    pub fn tense_style(&self) -> ratatui::style::Style {
+        match self.cursor {
+            Cursor::Was(_) => self.theme.was(),
+            Cursor::Is => self.theme.is(),
+            Cursor::Will(_) => self.theme.will(),
+        }
+    }
+
+    /// Whether the ribbon shows the life of the selected path.
+    pub fn has_strip(&self) -> bool {
+        self.place() == keys::Place::Was && self.tree.selected.is_some()
+    }
+
+    /// Versions of the selected path, if they are known.
+    pub fn versions(&self) -> Option<&[VersionRow]> {
+        match &self.study {
+            Study::Known { path, versions } if Some(path) == self.tree.selected.as_ref() => {
+                Some(versions)
+            }
+            _ => None,
+        }
+    }
+
+    /// Puts the cursor somewhere, and brings what is to be seen there.
+    pub fn put_cursor(&mut self, cursor: Cursor) {
+        self.cursor = cursor;
+        self.screen = Screen::Ribbon;
+        if let Some(time) = self.cursor_time() {
+            self.window.follow(time);
+        }
+        self.refresh();
+    }
+
+    /// Goes to another lane; the cursor keeps its moment, and each lane its own path.
+    pub fn choose_lane(&mut self, lane: usize) {
+        if lane == self.lane || lane >= self.lanes.len() {
+            return;
+        }
+        let mut tree = std::mem::take(&mut self.tree);
+        tree.turn();
+        self.trees.insert(self.lanes[self.lane].label(), tree);
+        self.lane = lane;
+        self.tree = self.trees.remove(&self.lanes[lane].label()).unwrap_or_default();
+        self.shown = None;
+        self.list = List::default();
+        self.refresh();
+    }
+
+    /// Has the tree listed, if the snapshot under the cursor is another one now.
+    pub fn refresh(&mut self) {
+        self.ask_passphrase_if_needed();
+        let wanted = self.current_mark().map(|(_, mark)| mark.id);
+        let Some(id) = wanted else { return };
+        if self.shown == Some(id) {
+            self.study_versions();
+            return;
+        }
+        self.shown = Some(id);
+        self.ticket += 1;
+        for path in self.tree.turn() {
+            self.ask_directory(path);
+        }
+        self.study_versions();
+    }
+
+    /// Forgets which tree is shown, so that it is listed again.
+    pub fn forget_tree(&mut self) {
+        self.shown = None;
+    }
+
+    pub(super) fn ask_directory(&self, path: Option<Vec<u8>>) {
+        let Some((number, mark)) = self.current_mark() else { return };
+        let Some(lane) = self.current_lane() else { return };
+        let before = number.checked_sub(1).map(|before| lane.marks[before].id);
+        self.ask(Request::Directory {
+            ticket: self.ticket,
+            store: lane.store.clone(),
+            snapshot: mark.id,
+            before,
+            path,
+        });
+    }
+
+    /// Has the selected path followed through time, if that has not been done.
+    pub fn study_versions(&mut self) {
+        let Some(path) = self.tree.selected.clone() else { return };
+        let is_known = match &self.study {
+            Study::None => false,
+            Study::Going { path: known }
+            | Study::Known { path: known, .. }
+            | Study::Failed { path: known, .. } => *known == path,
+        };
+        let Some(lane) = self.lanes.get(self.lane).filter(|_| !is_known) else { return };
+        let snapshots = lane.marks.iter().map(|mark| mark.id).collect();
+        let store = lane.store.clone();
+        self.study = Study::Going { path: path.clone() };
+        self.studies += 1;
+        let study = self.studies;
+        self.ask(Request::Versions { study, store, snapshots, path });
+    }
+
+    pub(super) fn ask_passphrase_if_needed(&mut self) {
+        let Some(lane) = self.current_lane() else { return };
+        let Known::Trouble(trouble) = &lane.known else { return };
+        if let Some(wrong) = trouble.passphrase {
+            let (plan, store) = (lane.name.clone(), lane.store.clone());
+            self.need = Some(Need { plan, store, wrong });
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! What keys, clicks and reports do while something lies over the screen.
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use skellin_engine::Event;
+use skellin_store::RunId;
+
+use super::{
+    app::{App, Step},
+    hits::Target,
+    keys::{self, Action},
+    lanes::Known,
+    model::Cursor,
+    panels::{Answer, Panel, Wizard, type_secret},
+    worker::{JobEnd, Report, Request},
+};
+
+impl App {
+    pub(super) fn panel_key(&mut self, key: KeyEvent) -> Step {
+        let Some(mut panel) = self.panel.take() else { return Step::GoOn };
+        // A signal by key always asks to close.
+        if keys::action(key, keys::Place::List) == Some(Action::Quit)
+            && !matches!(key.code, KeyCode::Char('q'))
+        {
+            self.panel = Some(panel);
+            return self.act(Action::Quit);
+        }
+        let answer = match &mut panel {
+            Panel::Help { offset } => match key.code {
+                KeyCode::Down | KeyCode::PageDown => {
+                    *offset += if key.code == KeyCode::Down { 1 } else { 10 };
+                    Answer::Stay
+                }
+                KeyCode::Up | KeyCode::PageUp => {
+                    *offset = offset.saturating_sub(if key.code == KeyCode::Up { 1 } else { 10 });
+                    Answer::Stay
+                }
+                _ => Answer::Dismiss,
+            },
+            Panel::About | Panel::Trouble(_) => Answer::Dismiss,
+            Panel::Passphrase { typed, .. } => match key.code {
+                KeyCode::Esc => Answer::Dismiss,
+                KeyCode::Enter => Answer::Open,
+                code => {
+                    type_secret(typed, code);
+                    Answer::Stay
+                }
+            },
+            Panel::Restore(restore) => restore.key(key),
+            Panel::Finder(finder) => finder.key(key, &self.model),
+            Panel::GoTo(go_to) => go_to.key(key, self.model.now),
+            Panel::Look(look) => look.key(key),
+            Panel::Closing(_) => match key.code {
+                KeyCode::Char('s') | KeyCode::Char('c') => Answer::CloseDown,
+                _ => Answer::Dismiss,
+            },
+            Panel::Wizard(wizard) => wizard.key(key, &self.model),
+        };
+        self.answer(panel, answer)
+    }
+
+    fn answer(&mut self, panel: Panel, answer: Answer) -> Step {
+        match (answer, panel) {
+            (Answer::Stay, panel) => self.panel = Some(panel),
+            (Answer::Dismiss, _) => {}
+            (Answer::Do(action), _) => return self.act(action),
+            (Answer::Lane(lane), _) => self.model.choose_lane(lane),
+            (Answer::Moment(time), _) => self.go_to(time),
+            (Answer::Ask(request), panel) => {
+                self.panel = Some(panel);
+                self.model.ask(request);
+            }
+            (Answer::Open, Panel::Passphrase { store, typed, .. }) => {
+                // Every plan of the store opens with it.
+                for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
+                    lane.known = Known::Loading;
+                }
+                self.model.ask(Request::Open { store, passphrase: Some(typed) });
+            }
+            (Answer::Restore { dry_run }, Panel::Restore(mut restore)) => {
+                let job = self.model.next_job();
+                let order = restore.order(job, dry_run);
+                self.panel = Some(Panel::Restore(restore));
+                self.model.ask(Request::Restore(Box::new(order)));
+            }
+            (Answer::RehearseDraft, Panel::Wizard(mut wizard)) => {
+                let job = self.model.next_job();
+                let request = wizard.rehearse(job);
+                self.panel = Some(Panel::Wizard(wizard));
+                self.model.ask(request);
+            }
+            (Answer::Version { later }, Panel::Look(look)) => {
+                let (path, snapshot) = (look.path.clone(), look.snapshot);
+                match self.neighbour(&path, snapshot, later) {
+                    Some((id, time, store)) => {
+                        self.model.ask(Request::Look { store, snapshot: id, path: path.clone() });
+                        self.panel = Some(Panel::look(path, id, time));
+                    }
+                    None => self.panel = Some(Panel::Look(look)),
+                }
+            }
+            (Answer::CloseDown, Panel::Closing(work)) => {
+                self.panel = Some(Panel::Closing(work));
+                return self.close_down();
+            }
+            (Answer::Saved(plan), _) => {
+                self.model.ask(Request::Configuration);
+                self.model.wanted_lane = Some(plan);
+            }
+            (_, panel) => self.panel = Some(panel),
+        }
+        Step::GoOn
+    }
+
+    /// The version of a path before or after that of a snapshot: its id, its time, its store.
+    fn neighbour(&self, path: &[u8], snapshot: RunId, later: bool) -> Option<(RunId, i64, String)> {
+        let (versions, lane) = (self.model.versions()?, self.model.current_lane()?);
+        if self.model.tree.selected.as_deref() != Some(path) {
+            return None;
+        }
+        let time = lane.marks.iter().find(|mark| mark.id == snapshot)?.time;
+        let now = versions.iter().rposition(|version| version.time <= time)?;
+        let other = if later { now + 1 } else { now.checked_sub(1)? };
+        let version = versions.get(other)?;
+        Some((version.snapshot, version.time, lane.store.clone()))
+    }
+
+    /// Puts the cursor at a moment that was typed.
+    pub(super) fn go_to(&mut self, time: i64) {
+        let cursor = if time > self.model.now {
+            Cursor::Will(time)
+        } else {
+            // The exact moment of the newest snapshot before it, so that steps go on from there.
+            let stop = self.model.current_lane().and_then(|lane| lane.stop_before(time + 1));
+            Cursor::Was(stop.unwrap_or(time))
+        };
+        self.model.put_cursor(cursor);
+    }
+
+    pub(super) fn paste(&mut self, text: &str) -> Step {
+        let line = text.lines().next().unwrap_or_default().to_owned();
+        match &mut self.panel {
+            Some(Panel::Passphrase { typed, .. }) => typed.extend_from_slice(line.as_bytes()),
+            Some(_) => {
+                for c in line.chars().filter(|c| !c.is_control()) {
+                    self.panel_key(KeyEvent::from(KeyCode::Char(c)));
+                }
+            }
+            None => {}
+        }
+        Step::GoOn
+    }
+
+    pub(super) fn begin_wizard(&mut self) {
+        let (wizard, requests) =
+            Wizard::new(&self.model.home, &self.model.folder, &self.model.store_names);
+        self.panel = Some(Panel::Wizard(Box::new(wizard)));
+        requests.into_iter().for_each(|request| self.model.ask(request));
+    }
+
+    /// A click on something the panel's hint line says; `None` if the panel has no such thing.
+    pub(super) fn click_in_panel(&mut self, action: Action) -> Option<Step> {
+        self.panel.as_ref()?;
+        // The screen below is not reached through a panel.
+        let _ = action;
+        Some(Step::GoOn)
+    }
+
+    pub(super) fn click_panel(&mut self, target: Option<Target>) {
+        if let (Some(Panel::Finder(finder)), Some(Target::Entry(entry))) = (&mut self.panel, target)
+        {
+            finder.choose(entry);
+        }
+        if let (Some(Panel::Wizard(wizard)), Some(Target::Entry(entry))) = (&mut self.panel, target)
+        {
+            wizard.choose(entry);
+        }
+    }
+
+    pub(super) fn panel_wheel(&mut self, by: isize) -> Step {
+        let code = if by > 0 { KeyCode::Down } else { KeyCode::Up };
+        for _ in 0..by.unsigned_abs() {
+            self.panel_key(KeyEvent::from(code));
+        }
+        Step::GoOn
+    }
+
+    pub(super) fn panel_report(&mut self, report: Report) {
+        match (&mut self.panel, report) {
+            (Some(Panel::Look(look)), Report::Looked { path, snapshot, looked }) => {
+                look.take(&path, snapshot, looked);
+            }
+            (Some(Panel::Wizard(_)), report) => {
+                if let Some(Panel::Wizard(mut wizard)) = self.panel.take() {
+                    let answer = wizard.report(report);
+                    self.answer(Panel::Wizard(wizard), answer);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    pub(super) fn panel_event(&mut self, job: u64, event: Event) {
+        let Event::Progress(progress) = event else { return };
+        match &mut self.panel {
+            Some(Panel::Restore(restore)) => restore.progress(job, progress),
+            Some(Panel::Wizard(wizard)) => wizard.progress(job, progress),
+            _ => {}
+        }
+    }
+
+    pub(super) fn panel_end(&mut self, job: u64, end: JobEnd) {
+        match (&mut self.panel, end) {
+            (Some(Panel::Restore(restore)), JobEnd::Restore(result)) => restore.end(job, result),
+            (Some(Panel::Wizard(wizard)), JobEnd::Run(result)) => wizard.rehearsed(job, result),
+            _ => {}
+        }
+        self.model.ask(Request::Journal);
+    }
+}

@@ -1,0 +1,34 @@
+//! What a panel wants done.
+
+use crate::tui::{keys::Action, worker::Request};
+
+/// What a panel wants done.
+pub(in crate::tui) enum Answer {
+    /// Nothing beyond the panel.
+    Stay,
+    Dismiss,
+    /// Close it and do something.
+    Do(Action),
+    /// Close it and go to a lane.
+    Lane(usize),
+    /// Close it and put the cursor at a moment.
+    Moment(i64),
+    /// Ask the worker.
+    Ask(Request),
+    /// Open the store with what was typed.
+    Open,
+    /// Rehearse the restore, or do it.
+    Restore {
+        dry_run: bool,
+    },
+    /// Rehearse the draft.
+    RehearseDraft,
+    /// Go to another version in the look.
+    Version {
+        later: bool,
+    },
+    /// Stop everything and close.
+    CloseDown,
+    /// The draft was saved.
+    Saved(String),
+}
