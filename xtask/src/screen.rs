@@ -86,6 +86,7 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
                 dry_run: false,
                 list_paths: false,
                 keep_out: &[],
+                agree: &|_| true,
                 clock: &clock,
                 cancel: &Cancel::new(),
                 events: &|_: Event| {},

@@ -13,7 +13,7 @@ use crate::{
     journal::{Beginning, Ending, Journal, Outcome, Work},
     lock::PlanLock,
     restore::{self, RestoreReport, RestoreRequest},
-    run::{self, ByteCounts, FileCounts, RunReport, RunRequest, RunStatus},
+    run::{self, ByteCounts, FileCounts, RunReport, RunRequest, RunStatus, Shrinkage},
 };
 
 /// A failure that can be put into the journal.
@@ -57,7 +57,7 @@ pub struct Conductor<'a> {
 }
 
 /// What is wanted of a run.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Default)]
 pub struct RunOptions<'a> {
     /// Labels on top of the plan's.
     pub labels: &'a [String],
@@ -65,6 +65,8 @@ pub struct RunOptions<'a> {
     pub dry_run: bool,
     /// Whether every path is to be listed in the report.
     pub list_paths: bool,
+    /// Asked whether to go on if much is suddenly gone or different; without it a run stops.
+    pub agree: Option<&'a (dyn Fn(&Shrinkage) -> bool + Sync)>,
 }
 
 impl Conductor<'_> {
@@ -96,6 +98,7 @@ impl Conductor<'_> {
                 dry_run: options.dry_run,
                 list_paths: options.list_paths,
                 keep_out: &keep_out,
+                agree: options.agree.unwrap_or(&|_| false),
                 clock: self.clock,
                 cancel: self.cancel,
                 events: self.events,
@@ -108,12 +111,20 @@ impl Conductor<'_> {
             bytes: report.bytes,
             exception_count: report.exception_count,
             exceptions: &report.exceptions,
+            words: report
+                .shrinkage
+                .as_ref()
+                .filter(|_| report.status == RunStatus::Guarded)
+                .map(Shrinkage::words),
+            hint: (report.status == RunStatus::Guarded)
+                .then(|| "look whether that is right, then run it again and agree".to_owned()),
             ..Ending::at(
                 report.ended,
                 match report.status {
                     RunStatus::Done => Outcome::Done,
                     RunStatus::Exceptions => Outcome::Exceptions,
                     RunStatus::Interrupted => Outcome::Interrupted,
+                    RunStatus::Guarded => Outcome::Guarded,
                 },
             )
         });

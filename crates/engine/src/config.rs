@@ -7,7 +7,9 @@ use std::{
 };
 
 use skellin_place::{DirectoryPlace, Place};
-use skellin_plan::{PlaceSpec, Plan, Problem, StoreConfig, Stores, parse_plan, parse_stores};
+use skellin_plan::{
+    PlaceSpec, Plan, Problem, StoreConfig, Stores, parse_plan_reading, parse_stores,
+};
 
 use crate::error::{EngineError, Result};
 
@@ -94,6 +96,15 @@ fn read(path: &Path) -> Result<Option<String>> {
     }
 }
 
+/// Reads a file that a plan names.
+fn read_named(path: &Path) -> Result<String, String> {
+    match read(path) {
+        Ok(Some(text)) => Ok(text),
+        Ok(None) => Err(format!("{} is not there", path.display())),
+        Err(error) => Err(error.to_string()),
+    }
+}
+
 impl Configuration {
     /// Reads everything. Mistakes in files are not errors here: they are kept with the file.
     ///
@@ -122,8 +133,9 @@ impl Configuration {
             let name = name.to_owned();
             // A store with a mistake is still one that a plan may name.
             let named = stores.names.iter().map(String::as_str);
+            let file = path.display().to_string();
             let (plan, problems) =
-                parse_plan(&name, &path.display().to_string(), &text, &with, named);
+                parse_plan_reading(&name, &file, &text, &with, named, &read_named);
             plans.push(PlanFile { name, path, plan, problems });
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));

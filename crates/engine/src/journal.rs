@@ -84,6 +84,8 @@ pub enum Outcome {
     Interrupted,
     /// A verification found damage.
     Damage,
+    /// Much was suddenly gone or different, and nobody agreed.
+    Guarded,
 }
 
 /// The words of an enumeration, as the database has them.
@@ -111,6 +113,7 @@ worded!(Outcome {
     Failed = "failed",
     Interrupted = "interrupted",
     Damage = "damage",
+    Guarded = "guarded",
 });
 
 /// Work that begins.

@@ -9,10 +9,13 @@ mod config;
 mod draft;
 mod error;
 mod event;
+mod explain;
 pub mod history;
 mod journal;
+mod judge;
 mod lock;
 mod metadata;
+mod path;
 mod restore;
 mod run;
 mod secrets;
@@ -23,8 +26,11 @@ pub use config::{Configuration, Folders, PlanFile, local_directory, open_place, 
 pub use draft::{Checked, Draft, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
+pub use explain::{Amounts, Reasons, explain};
 pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
-pub use run::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunRequest, RunStatus, run};
+pub use run::{
+    ByteCounts, Change, FileCounts, PathChange, RunReport, RunRequest, RunStatus, Shrinkage, run,
+};
 pub use secrets::{Passphrase, read_secret};

@@ -40,6 +40,12 @@ impl Facts {
         Ok(Self { stat: statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)? })
     }
 
+    /// Of a full path; `follow`: whether a link means what it points to.
+    pub fn of_path(path: &std::path::Path, follow: bool) -> Result<Self, Errno> {
+        let flags = if follow { AtFlags::empty() } else { AtFlags::SYMLINK_NOFOLLOW };
+        Ok(Self { stat: statat(rustix::fs::CWD, path, flags)? })
+    }
+
     /// Of an open file.
     pub fn of(file: BorrowedFd<'_>) -> Result<Self, Errno> {
         Ok(Self { stat: rustix::fs::fstat(file)? })

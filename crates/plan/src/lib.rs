@@ -12,14 +12,18 @@ mod rules;
 mod schedule;
 mod secret;
 mod stores;
+mod units;
 mod when;
 
 pub use draft::{FORMS, PlanDraft, StoreDraft};
 pub use path::{Expand, PathProblem, expand};
-pub use plan::{Compress, Plan, is_plan_name, parse_plan};
+pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
 pub use problem::{Problem, Severity, nearest};
-pub use rules::{Action, Matcher, Rule, RuleSet, Verdict};
+pub use rules::{
+    Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleSet, Traits, Verdict,
+};
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
 pub use stores::{PlaceSpec, StoreConfig, Stores, parse_stores};
+pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

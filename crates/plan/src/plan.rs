@@ -1,6 +1,9 @@
 //! A plan: one backup written down.
 
-use std::path::{Path, PathBuf};
+use std::{
+    ops::Range,
+    path::{Path, PathBuf},
+};
 
 use toml::de::DeValue;
 
@@ -8,7 +11,7 @@ use crate::{
     fields::{Fields, Reading, wrong_type},
     path::{Expand, expand},
     problem::{Problem, nearest},
-    rules::RuleSet,
+    rules::{READY, RuleSet},
     schedule::Schedule,
 };
 
@@ -47,6 +50,9 @@ pub struct Plan {
     pub compress: Compress,
     /// Number of threads that read, if set by hand.
     pub readers: Option<u32>,
+    /// How large a share of the files may vanish or change at once before a run stops and asks,
+    /// in percent; `None` if it never does.
+    pub shrink: Option<u8>,
     /// When it runs.
     pub schedule: Option<Schedule>,
     /// The file's text.
@@ -55,11 +61,8 @@ pub struct Plan {
 
 /// Keys of the contract that later versions act on.
 const LATER: &[&str] = &[
-    "sources-from",
     "zone",
-    "rules-from",
     "retain",
-    "shrink",
     "speed",
     "replicate",
     "around",
@@ -73,6 +76,9 @@ const LATER: &[&str] = &[
     "split",
     "also",
 ];
+
+/// The share of files that may vanish or change at once where a plan says nothing, in percent.
+const SHRINK: u8 = 40;
 
 /// Keys of `[schedule]` that later versions act on.
 const LATER_IN_SCHEDULE: &[&str] =
@@ -96,6 +102,24 @@ pub fn parse_plan<'a>(
     with: &dyn Expand,
     stores: impl IntoIterator<Item = &'a str>,
 ) -> (Option<Plan>, Vec<Problem>) {
+    let nothing = |path: &Path| Err(format!("{} is not read here", path.display()));
+    parse_plan_reading(name, file, text, with, stores, &nothing)
+}
+
+/// Reads the text of a file that a plan names; the error says why not.
+pub type ReadFile<'r> = dyn Fn(&Path) -> Result<String, String> + 'r;
+
+/// As [`parse_plan`], for plans that may name other files, which `read` reads. A path that does
+/// not begin with `/` is beside the plan's own file.
+#[must_use]
+pub fn parse_plan_reading<'a>(
+    name: &str,
+    file: &str,
+    text: &str,
+    with: &dyn Expand,
+    stores: impl IntoIterator<Item = &'a str>,
+    read: &ReadFile<'_>,
+) -> (Option<Plan>, Vec<Problem>) {
     let mut reading = Reading::new(file, text);
     let mut fields = Fields::new("a plan", reading.parse());
     if !is_plan_name(name) {
@@ -106,7 +130,8 @@ pub fn parse_plan<'a>(
         );
     }
     let about = fields.text(&mut reading, "about").map(|(text, _)| text);
-    let sources = parse_sources(&mut reading, &mut fields, with);
+    let named = parse_sources_from(&mut reading, &mut fields, with, read);
+    let sources = parse_sources(&mut reading, &mut fields, with, named);
     let store = parse_store(&mut reading, &mut fields, stores);
     let labels = fields.texts(&mut reading, "labels").unwrap_or_default();
     for (label, span) in &labels {
@@ -124,14 +149,13 @@ pub fn parse_plan<'a>(
     });
     let compress = parse_compress(&mut reading, &mut fields);
     let readers = fields.count(&mut reading, "readers", 64);
-    let rules = match fields.text(&mut reading, "rules") {
-        Some((rules, span)) => {
-            let (rules, problems) = RuleSet::parse_within(&rules, file, text, &span);
-            reading.problems.extend(problems);
-            rules
-        }
-        None => RuleSet::default(),
-    };
+    let mut rules = parse_rules_from(&mut reading, &mut fields, with, read);
+    if let Some((own, span)) = fields.text(&mut reading, "rules") {
+        let (own, problems) = RuleSet::parse_within(&own, file, text, &span);
+        reading.problems.extend(problems);
+        rules.extend(own);
+    }
+    let shrink = parse_shrink(&mut reading, &mut fields);
     let schedule = parse_schedule(&mut reading, &mut fields);
     fields.finish(&mut reading, LATER);
     reading.problems.sort_by_key(|problem| (problem.line, problem.column));
@@ -146,20 +170,108 @@ pub fn parse_plan<'a>(
         rules,
         compress,
         readers,
+        shrink,
         schedule,
         text: text.to_owned(),
     });
     (plan, reading.problems)
 }
 
+/// A file a plan names: a full path, or one beside the plan's own file.
+fn beside(reading: &Reading<'_>, text: &str, with: &dyn Expand) -> Result<PathBuf, String> {
+    if text.starts_with(['/', '~', '$']) {
+        return expand(text, with).map_err(|problem| problem.to_string());
+    }
+    let folder = Path::new(reading.file).parent().unwrap_or(Path::new("/"));
+    Ok(folder.join(text))
+}
+
+/// Rules that stand in other files, or come with the program.
+fn parse_rules_from<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+    with: &dyn Expand,
+    read: &ReadFile<'_>,
+) -> RuleSet {
+    let mut all = RuleSet::default();
+    for (text, span) in fields.texts(reading, "rules-from").unwrap_or_default() {
+        if text.starts_with("builtin:") {
+            match READY.iter().find(|(name, _)| *name == text) {
+                Some((name, rules)) => all.extend(RuleSet::parse(rules, name).0),
+                None => {
+                    let names = READY.iter().map(|(name, _)| *name);
+                    let hint = match nearest(&text, names.clone()) {
+                        Some(near) => format!("did you mean `{near}`?"),
+                        None => format!("there are {}", names.collect::<Vec<_>>().join(" and ")),
+                    };
+                    reading.problem_with(
+                        &span,
+                        format!("no rules `{text}` come with the program"),
+                        hint,
+                    );
+                }
+            }
+            continue;
+        }
+        match beside(reading, &text, with).and_then(|path| Ok((read(&path)?, path))) {
+            Ok((rules, path)) => {
+                let (rules, problems) = RuleSet::parse(&rules, &path.display().to_string());
+                reading.problems.extend(problems);
+                all.extend(rules);
+            }
+            Err(why) => reading.problem_with(&span, why, "name a file of rules, one rule a line"),
+        }
+    }
+    all
+}
+
+/// Sources that stand in another file, one a line.
+fn parse_sources_from<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+    with: &dyn Expand,
+    read: &ReadFile<'_>,
+) -> Vec<(String, Range<usize>)> {
+    let Some((text, span)) = fields.text(reading, "sources-from") else { return Vec::new() };
+    match beside(reading, &text, with).and_then(|path| read(&path)) {
+        Ok(lines) => {
+            let lines = lines.lines().map(str::trim);
+            let paths = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
+            paths.map(|path| (path.to_owned(), span.clone())).collect()
+        }
+        Err(why) => {
+            reading.problem_with(&span, why, "name a file with a full path on each line");
+            Vec::new()
+        }
+    }
+}
+
+fn parse_shrink<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<u8> {
+    let Some((text, span)) = fields.text(reading, "shrink") else { return Some(SHRINK) };
+    if text == "off" {
+        return None;
+    }
+    let percent = text.strip_suffix('%').and_then(|number| number.trim().parse().ok());
+    match percent.filter(|percent| (1..=100).contains(percent)) {
+        Some(percent) => Some(percent),
+        None => {
+            let hint = "write \"40%\", or \"off\" if a run is never to stop and ask";
+            reading.problem_with(&span, format!("`{text}` is no share"), hint);
+            None
+        }
+    }
+}
+
 fn parse_sources<'t>(
     reading: &mut Reading<'t>,
     fields: &mut Fields<'t>,
     with: &dyn Expand,
+    named: Vec<(String, Range<usize>)>,
 ) -> Vec<PathBuf> {
     let before = reading.problems.len();
     let listed = fields.texts(reading, "sources");
-    if listed.as_ref().is_none_or(Vec::is_empty) && reading.problems.len() == before {
+    let none = listed.as_ref().is_none_or(Vec::is_empty) && named.is_empty();
+    if none && reading.problems.len() == before {
         reading.problem_with(
             &(0..0),
             "the plan has no sources",
@@ -167,7 +279,7 @@ fn parse_sources<'t>(
         );
     }
     let mut sources: Vec<PathBuf> = Vec::new();
-    for (text, span) in listed.unwrap_or_default() {
+    for (text, span) in listed.unwrap_or_default().into_iter().chain(named) {
         if text.contains("://") {
             let hint = "give a path of this machine";
             reading.problem_with(&span, "this version reads no sources on other hosts yet", hint);
@@ -326,6 +438,53 @@ mod tests {
             "stands here twice",
         ] {
             assert!(problems.contains(expected), "{expected}\n{problems}");
+        }
+    }
+
+    #[test]
+    fn rules_and_sources_may_stand_in_other_files() {
+        let read = |path: &Path| match path.to_str() {
+            Some("/etc/skellin/plans/shared.rules") => Ok("skip *.part\nskpi x\n".to_owned()),
+            Some("/lists/more.txt") => {
+                Ok("# ours\n/srv/ringing\n\n  /srv/notes  \nrelative\n".to_owned())
+            }
+            _ => Err(format!("{} is not there", path.display())),
+        };
+        let parse = |text: &str| {
+            let nothing = |_: &str| None;
+            let file = "/etc/skellin/plans/readings.toml";
+            let (plan, problems) =
+                parse_plan_reading("readings", file, text, &nothing, ["oak"], &read);
+            (plan, problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+        };
+        let (plan, problems) = parse(
+            "sources-from = \"/lists/more.txt\"\nrules-from = [\"shared.rules\", \"builtin:cache\", \"none.rules\"]\nstore = \"oak\"\nshrink = \"140%\"\n",
+        );
+        assert!(plan.is_none());
+        for expected in [
+            "/etc/skellin/plans/shared.rules:2:1: a rule begins with `take` or `skip`",
+            "did you mean `builtin:caches`?",
+            "/etc/skellin/plans/none.rules is not there",
+            "readings.toml:1:16: `relative` is not a full path",
+            "`140%` is no share",
+        ] {
+            assert!(problems.contains(expected), "{expected}\n{problems}");
+        }
+        let (plan, problems) = parse(
+            "sources = [\"/srv/a\"]\nstore = \"oak\"\nrules-from = [\"builtin:system\"]\nrules = \"take /tmp/keep\"\nshrink = \"off\"\n",
+        );
+        let plan = plan.unwrap_or_else(|| panic!("{problems}"));
+        let (first, last) = (&plan.rules.rules()[0], plan.rules.rules().last().expect("a rule"));
+        assert_eq!((first.file.as_str(), first.line, plan.shrink), ("builtin:system", 2, None));
+        assert_eq!(last.text, "take /tmp/keep", "the plan's own rules come last");
+    }
+
+    #[test]
+    fn the_ready_rules_have_no_mistakes() {
+        for (name, rules) in READY {
+            let (set, problems) = RuleSet::parse(rules, name);
+            assert!(problems.is_empty() && set.rules().len() > 4, "{problems:?}");
+            set.matcher(b"/", 0).expect("compiles");
         }
     }
 

@@ -12,6 +12,8 @@ pub(crate) enum Exit {
     Exceptions,
     Unreachable,
     Running,
+    /// Stopped by a guard, with nobody to ask.
+    Guarded,
     /// Interrupted by this signal.
     Signal(u8),
 }
@@ -26,6 +28,7 @@ impl Exit {
             Self::Exceptions => 4,
             Self::Unreachable => 5,
             Self::Running => 6,
+            Self::Guarded => 7,
             Self::Signal(number) => 128 + number,
         }
     }

@@ -78,6 +78,45 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
     }
 }
 
+/// Why a path goes along or does not, line by line.
+pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reasons) -> Vec<String> {
+    use std::os::unix::ffi::OsStrExt;
+    let shown = path(reasons.path.as_os_str().as_bytes());
+    let told = |number: usize| {
+        let rule = &plan.rules.rules()[number];
+        let file = rule.file.rsplit('/').next().unwrap_or(&rule.file);
+        format!("{}   ({file}, line {})", rule.text, rule.line)
+    };
+    if reasons.source.is_none() {
+        return vec![
+            format!("{shown}: does not go along"),
+            format!("  it lies in no source of {}", plan.name),
+        ];
+    }
+    let is_taken = reasons.verdict.action == skellin_plan::Action::Take;
+    let mut lines =
+        vec![format!("{shown}: {}", if is_taken { "goes along" } else { "is left out" })];
+    lines.push(match reasons.verdict.rule {
+        Some(number) => format!("  decided by  {}", told(number)),
+        None => "  no rule holds, so it is taken".to_owned(),
+    });
+    let overruled =
+        reasons.held.iter().rev().filter(|number| Some(**number) != reasons.verdict.rule);
+    lines.extend(overruled.map(|number| format!("  overruled   {}", told(*number))));
+    if !reasons.exists {
+        lines.push("  it is not there now; its name alone was judged".to_owned());
+    }
+    if let Some(below) = &reasons.below {
+        lines.push(format!(
+            "  below it    {}, {} go along; {} left out",
+            counted(below.files, "file", "files"),
+            bytes(below.bytes),
+            counted(below.skipped, "path", "paths")
+        ));
+    }
+    lines
+}
+
 /// A moment in milliseconds since 1970, in the machine's zone.
 pub(crate) fn moment(milliseconds: i64) -> String {
     let zoned = zoned(milliseconds);

@@ -139,7 +139,7 @@ pub fn locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Option<
     for part in &parts {
         let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry else { return Ok(None) };
         entry = store.entry(root, part)?;
-        full = crate::run::join(&full, part);
+        full = crate::path::join(&full, part);
     }
     Ok(entry.map(|entry| Located { source: number, parts, path: full, entry }))
 }
@@ -196,7 +196,7 @@ pub fn walk(
         match entries.next_entry()? {
             None => drop(stack.pop()),
             Some(entry) => {
-                let path = crate::run::join(path, &entry.name);
+                let path = crate::path::join(path, &entry.name);
                 visit(&path, &entry)?;
                 stack.extend(open(&entry, path));
             }

@@ -13,7 +13,7 @@ use super::{Destination, Shared, groups, target::OpenDirectory, write::Job};
 use crate::{
     error::{EngineError, Result},
     history::Located,
-    run::join,
+    path::join,
 };
 
 /// A directory that is being walked.

@@ -17,12 +17,13 @@ use skellin_store::{Below, Body, DeviceKind, Entry, Moment, Owner, Recipe};
 use super::{
     pool::{Pool, add},
     report::Change,
-    task::{Directory, FileTask, From, Parent, join, new_directory, open_file},
+    task::{Directory, FileTask, From, Parent, new_directory, open_file},
 };
 use crate::{
     error::Result,
     event::Event,
     metadata::{Facts, Sort, Xattrs, xattrs_at},
+    path::join,
 };
 
 /// What a name turned out to be.
@@ -57,11 +58,14 @@ impl<'s> Met<'_, 's> {
             }
         };
         let is_directory = facts.sort() == Sort::Directory;
-        let matcher = &pool.matchers[directory.source];
-        let verdict = matcher.below(directory.verdict, &path, is_directory);
+        let judge = &pool.judges[directory.source];
+        let verdict = match directory.handle() {
+            Ok(at) => judge.below(directory.verdict, &path, &facts, (at, &name), &pool.owners),
+            Err(_) => directory.verdict,
+        };
         let enter = is_directory
             && verdict.action == Action::Skip
-            && matcher.may_take_below(verdict, &path);
+            && judge.matcher().may_take_below(verdict, &path);
         if verdict.action == Action::Skip && !enter {
             pool.count(Change::Skipped, &path, facts.size(), verdict.rule);
             if let Some(base) = self.base.take() {

@@ -5,6 +5,7 @@ mod file;
 mod look;
 mod pool;
 mod report;
+mod shrinkage;
 mod source;
 mod survey;
 mod task;
@@ -24,6 +25,7 @@ use skellin_store::{
 };
 
 pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus};
+pub use shrinkage::Shrinkage;
 
 use crate::{
     clock::{Cancel, Clock},
@@ -31,7 +33,6 @@ use crate::{
     event::{Event, EventSink, Meter, Progress, time_left},
 };
 use pool::{Pool, Source};
-pub(crate) use task::join;
 
 /// How often progress is told.
 const TICK: Duration = Duration::from_millis(100);
@@ -56,6 +57,8 @@ pub struct RunRequest<'a> {
     pub list_paths: bool,
     /// Directories of our own that must not be backed up into themselves: the store, the cache.
     pub keep_out: &'a [PathBuf],
+    /// Asked whether to go on if much is suddenly gone or different.
+    pub agree: &'a (dyn Fn(&Shrinkage) -> bool + Sync),
     /// The time.
     pub clock: &'a dyn Clock,
     /// Raised to interrupt.
@@ -97,7 +100,9 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         let pool = Pool::new(store, None, &comparison, request)?;
         let ended = work(&pool, request, None);
         let ended = ended.and_then(|()| pool.take_failure());
-        return finish_report(pool, request, started, ended, None);
+        let noticed = shrinkage::notice(&pool, plan.shrink, &pool.take_roots());
+        let report = finish_report(pool, request, started, ended, None)?;
+        return Ok(RunReport { shrinkage: noticed, ..report });
     }
     // Leftovers cost room, no more: a place that cannot be swept can still take a run.
     let _ = store.place().sweep(SWEEP_AGE);
@@ -122,7 +127,15 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         session.abandon();
         return finish_report(pool, request, started, ended, None);
     }
-    let snapshot = conclude(&pool, &session, request);
+    let mut roots = pool.take_roots();
+    if let Some(noticed) = shrinkage::notice(&pool, plan.shrink, &roots)
+        && !(request.agree)(&noticed)
+    {
+        session.abandon();
+        let report = finish_report(pool, request, started, Ok(()), None)?;
+        return Ok(RunReport { status: RunStatus::Guarded, shrinkage: Some(noticed), ..report });
+    }
+    let snapshot = conclude(&pool, &session, request, &mut roots);
     match snapshot {
         Ok(run) => finish_report(pool, request, started, Ok(()), Some(run)),
         Err(error) => {
@@ -202,14 +215,18 @@ fn progress(pool: &Pool<'_>, meter: &mut Meter) -> Progress {
 }
 
 /// Everything is stored: the root, then the snapshot.
-fn conclude(pool: &Pool<'_>, session: &Arc<Session>, request: &RunRequest<'_>) -> Result<[u8; 16]> {
-    let mut roots = pool.take_roots();
+fn conclude(
+    pool: &Pool<'_>,
+    session: &Arc<Session>,
+    request: &RunRequest<'_>,
+    roots: &mut [(usize, skellin_store::Entry)],
+) -> Result<[u8; 16]> {
     if roots.is_empty() {
         return Err(EngineError::NoSources(request.plan.name.clone()));
     }
     roots.sort_by(|(_, a), (_, b)| a.name.cmp(&b.name));
     let (mut builder, mut below) = (TreeBuilder::default(), skellin_store::Below::default());
-    for (_, entry) in &roots {
+    for (_, entry) in roots.iter() {
         builder.push(&**session, entry)?;
         below.files += entry.counted().files;
         below.bytes += entry.counted().bytes;

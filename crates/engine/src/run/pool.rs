@@ -6,7 +6,7 @@
 
 use std::{
     collections::{HashMap, HashSet},
-    os::unix::{ffi::OsStrExt, fs::MetadataExt},
+    os::unix::fs::MetadataExt,
     path::PathBuf,
     sync::{
         Arc, Condvar, Mutex, MutexGuard, PoisonError,
@@ -15,7 +15,6 @@ use std::{
     time::Duration,
 };
 
-use skellin_plan::Matcher;
 use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, Session, Store};
 
 use super::{
@@ -26,6 +25,7 @@ use super::{
 use crate::{
     error::{EngineError, Result},
     event::{Event, EventSink, Exception},
+    judge::Judge,
     metadata::Owners,
 };
 
@@ -82,7 +82,7 @@ pub(super) struct Pool<'s> {
     pub session: Option<&'s Arc<Session>>,
     pub comparison: &'s Comparison,
     pub sources: Vec<Source>,
-    pub matchers: Vec<Matcher>,
+    pub judges: Vec<Judge>,
     pub keep_out: HashSet<(u64, u64)>,
     pub keep_out_paths: Vec<PathBuf>,
     pub workers: usize,
@@ -130,9 +130,10 @@ impl<'s> Pool<'s> {
     ) -> Result<Self> {
         let plan = request.plan;
         let sources = super::name_sources(&plan.sources);
-        let matcher = |source: &Source| plan.rules.matcher(source.path.as_os_str().as_bytes());
-        let matchers =
-            sources.iter().map(matcher).collect::<Result<_, _>>().map_err(EngineError::Rules)?;
+        let now = request.clock.now();
+        let judge = |source: &Source| Judge::new(&plan.rules, &source.path, now);
+        let judges =
+            sources.iter().map(judge).collect::<Result<_, _>>().map_err(EngineError::Rules)?;
         let identity = |path: &PathBuf| {
             let metadata = std::fs::metadata(path).ok()?;
             Some((metadata.dev(), metadata.ino()))
@@ -146,7 +147,7 @@ impl<'s> Pool<'s> {
             session,
             comparison,
             sources,
-            matchers,
+            judges,
             keep_out: request.keep_out.iter().filter_map(identity).collect(),
             keep_out_paths: request
                 .keep_out
@@ -391,6 +392,7 @@ impl<'s> Pool<'s> {
             sockets: load(&counts.sockets),
             exception_count: load(&counts.exceptions),
             exceptions,
+            shrinkage: None,
             paths,
         }
     }

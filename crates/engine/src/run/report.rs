@@ -1,5 +1,6 @@
 //! What a run has done.
 
+use super::shrinkage::Shrinkage;
 use crate::event::Exception;
 
 /// How a run ended, if it did not fail.
@@ -11,6 +12,8 @@ pub enum RunStatus {
     Exceptions,
     /// It was interrupted; there is no snapshot.
     Interrupted,
+    /// Much was suddenly gone or different, and nobody agreed; there is no snapshot.
+    Guarded,
 }
 
 /// Numbers of paths that are no directories.
@@ -94,6 +97,8 @@ pub struct RunReport {
     pub exception_count: u64,
     /// The first of them.
     pub exceptions: Vec<Exception>,
+    /// Much that is suddenly gone or different, if the plan's limit was passed.
+    pub shrinkage: Option<Shrinkage>,
     /// Every path, if that was asked for.
     pub paths: Vec<PathChange>,
 }

@@ -70,9 +70,9 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
     let stat = statat(CWD, &*name, AtFlags::empty()).map_err(|error| cannot_read(error, false))?;
     let facts = Facts { stat };
     let is_directory = facts.sort() == Sort::Directory;
-    let matcher = &pool.matchers[number];
-    let verdict = matcher.source(bytes, is_directory);
-    let enter = is_directory && matcher.may_take_below(verdict, bytes);
+    let judge = &pool.judges[number];
+    let verdict = judge.source(&name, &facts, &pool.owners);
+    let enter = is_directory && judge.matcher().may_take_below(verdict, bytes);
     if verdict.action == Action::Skip && !enter {
         pool.count(Change::Skipped, bytes, 0, verdict.rule);
         return Ok(Begun::Finished(None));

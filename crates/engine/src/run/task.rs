@@ -61,12 +61,6 @@ impl Directory<'_> {
     }
 }
 
-/// The path of a name in a directory.
-pub(crate) fn join(directory: &[u8], name: &[u8]) -> Vec<u8> {
-    let separator: &[u8] = if directory.ends_with(b"/") { b"" } else { b"/" };
-    [directory, separator, name].concat()
-}
-
 /// How far a directory is.
 pub(super) struct Progress<'s> {
     /// What it is itself, once it was opened.

@@ -69,6 +69,8 @@ pub fn plan_of(sources: &[&Path], rules: &str) -> Plan {
     plan.expect("a plan")
 }
 
+type Agree<'a> = dyn Fn(&skellin_engine::Shrinkage) -> bool + Sync + 'a;
+
 /// Everything about a run that tests may want to set.
 pub struct Running<'a> {
     pub plan: &'a Plan,
@@ -109,6 +111,15 @@ impl<'a> Running<'a> {
     }
 
     pub fn try_run(&self, store: &Arc<Store>) -> skellin_engine::Result<RunReport> {
+        self.try_guarded(store, &|_| true)
+    }
+
+    /// A run that asks whether to go on if much is suddenly gone.
+    pub fn guarded(&self, store: &Arc<Store>, agree: &Agree<'_>) -> RunReport {
+        self.try_guarded(store, agree).expect("runs")
+    }
+
+    fn try_guarded(&self, store: &Arc<Store>, agree: &Agree<'_>) -> skellin_engine::Result<RunReport> {
         let events = |event: Event| {
             if let Event::Note(note) = event {
                 self.notes.lock().unwrap().push(note);
@@ -123,6 +134,7 @@ impl<'a> Running<'a> {
                 dry_run: self.dry_run,
                 list_paths: self.list_paths,
                 keep_out: &self.keep_out,
+                agree,
                 clock: &MovedClock::at(self.now),
                 cancel: &self.cancel,
                 events: &events,

@@ -5,7 +5,8 @@ use std::path::Path;
 use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 
 use super::{
-    Action, RuleSet,
+    Action, NameOnly, PathKind, RuleSet, Traits,
+    condition::Condition,
     pattern::{Anchor, Part},
 };
 
@@ -26,12 +27,26 @@ impl Verdict {
     pub const TAKEN: Self = Self { action: Action::Take, rule: None };
 }
 
+/// A verdict with its reasons.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Explanation {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// Numbers of all rules that hold, in order; the last decides.
+    pub held: Vec<usize>,
+}
+
 /// The rules, ready for one source.
 pub struct Matcher {
     /// One expression a pattern; the rules they belong to, in the same order.
     set: RegexSet,
     rule_of: Vec<usize>,
     actions: Vec<Action>,
+    conditions: Vec<Vec<Condition>>,
+    /// Rules without patterns, which may hold for any path.
+    unnamed: Vec<usize>,
+    /// Seconds since 1970, by which ages are told.
+    now: i64,
     /// `take` patterns, by which a skipped directory may have to be entered all the same.
     takes: Vec<Reach>,
 }
@@ -49,17 +64,25 @@ enum Step {
 }
 
 impl RuleSet {
-    /// Makes the rules ready for the paths of a source.
+    /// Makes the rules ready for the paths of a source; `now`, in seconds since 1970, is what ages
+    /// are told by.
     ///
     /// # Errors
     /// If the automata get too large.
-    pub fn matcher(&self, source: &[u8]) -> Result<Matcher, String> {
+    pub fn matcher(&self, source: &[u8], now: i64) -> Result<Matcher, String> {
         let trimmed = source.strip_suffix(b"/").unwrap_or(source);
         let source = bytes_expression(trimmed);
         let (mut expressions, mut rule_of, mut takes) = (Vec::new(), Vec::new(), Vec::new());
         let too_large =
             |error: regex::Error| format!("the rules are too large to compile: {error}");
+        let mut unnamed = Vec::new();
         for (number, rule) in self.rules.iter().enumerate() {
+            if rule.patterns.is_empty() {
+                unnamed.push(number);
+                if rule.action == Action::Take {
+                    takes.push(Reach { rule: number, parts: None });
+                }
+            }
             for pattern in &rule.patterns {
                 expressions.push(pattern.expression(&source));
                 rule_of.push(number);
@@ -76,6 +99,9 @@ impl RuleSet {
                 for part in &pattern.parts {
                     parts.push(match part {
                         Part::Any => Step::Any,
+                        Part::Name(name) if pattern.nocase => {
+                            Step::Name(name_regex(&format!("(?i:{name})")).map_err(too_large)?)
+                        }
                         Part::Name(name) => Step::Name(name_regex(name).map_err(too_large)?),
                     });
                 }
@@ -91,7 +117,8 @@ impl RuleSet {
             .build()
             .map_err(too_large)?;
         let actions = self.rules.iter().map(|rule| rule.action).collect();
-        Ok(Matcher { set, rule_of, actions, takes })
+        let conditions = self.rules.iter().map(|rule| rule.conditions.clone()).collect();
+        Ok(Matcher { set, rule_of, actions, conditions, unnamed, now, takes })
     }
 }
 
@@ -108,7 +135,7 @@ impl Matcher {
     /// Whether there are no rules, so that everything is taken.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.rule_of.is_empty()
+        self.actions.is_empty()
     }
 
     fn verdict(&self, rule: Option<usize>) -> Verdict {
@@ -116,49 +143,87 @@ impl Matcher {
         Verdict { action: action.unwrap_or(Action::Take), rule }
     }
 
-    fn last_rule(&self, path: &[u8], directory: bool) -> Option<usize> {
-        let matches = if directory {
-            self.set.matches(&[path, b"/"].concat())
-        } else {
-            self.set.matches(path)
+    /// Rules that may hold for a path by its name, the last first, each once.
+    fn named(&self, path: &[u8], of: &dyn Traits) -> impl Iterator<Item = usize> {
+        let matches = match of.kind() {
+            PathKind::Directory => self.set.matches(&[path, b"/"].concat()),
+            _ => self.set.matches(path),
         };
-        matches.iter().next_back().map(|pattern| self.rule_of[pattern])
+        let mut rules: Vec<usize> = matches.iter().map(|pattern| self.rule_of[pattern]).collect();
+        rules.dedup();
+        if !self.unnamed.is_empty() {
+            rules.extend(&self.unnamed);
+            rules.sort_unstable();
+        }
+        rules.into_iter().rev()
     }
 
-    /// The verdict on the source itself, for which the directories above it count as well.
+    fn holds(&self, rule: usize, of: &dyn Traits) -> bool {
+        self.conditions[rule].iter().all(|condition| condition.holds(of, self.now))
+    }
+
+    /// The last rule that holds for a path itself, if it comes after `after`.
+    fn last_rule(&self, path: &[u8], of: &dyn Traits, after: Option<usize>) -> Option<usize> {
+        let later = self.named(path, of).take_while(|rule| Some(*rule) > after);
+        later.into_iter().find(|rule| self.holds(*rule, of))
+    }
+
+    /// The verdict on the source itself, for which the directories above it count as well, as far
+    /// as their names go.
     #[must_use]
-    pub fn source(&self, path: &[u8], directory: bool) -> Verdict {
+    pub fn source(&self, path: &[u8], of: &dyn Traits) -> Verdict {
         if self.is_empty() {
             return Verdict::TAKEN;
         }
         let slashes = path.iter().enumerate().filter(|(at, b)| **b == b'/' && *at > 0);
-        let above = slashes.map(|(at, _)| self.last_rule(&path[..at], true));
-        self.verdict(above.max().flatten().max(self.last_rule(path, directory)))
+        let above = NameOnly { directory: true };
+        let above =
+            slashes.map(|(at, _)| self.last_rule(&path[..at], &above, None)).max().flatten();
+        self.verdict(above.max(self.last_rule(path, of, above)))
     }
 
     /// The verdict on a full path, given the one on the directory it is in.
     #[must_use]
-    pub fn below(&self, parent: Verdict, path: &[u8], directory: bool) -> Verdict {
+    pub fn below(&self, parent: Verdict, path: &[u8], of: &dyn Traits) -> Verdict {
         if self.is_empty() {
             return Verdict::TAKEN;
         }
-        self.verdict(parent.rule.max(self.last_rule(path, directory)))
+        self.verdict(parent.rule.max(self.last_rule(path, of, parent.rule)))
     }
 
-    /// The verdict on any full path at or below the source, part by part.
+    /// The verdict on any full path at or below the source, part by part, and all rules that held
+    /// on the way. `look` tells of each path what conditions ask; its last argument is whether the
+    /// path is a directory as far as its place in the whole path says.
     #[must_use]
-    pub fn explain(&self, source: &Path, path: &Path, directory: bool) -> Verdict {
+    pub fn explain(
+        &self,
+        source: &Path,
+        path: &Path,
+        directory: bool,
+        look: &dyn Fn(&Path, bool) -> Box<dyn Traits>,
+    ) -> Explanation {
         use std::os::unix::ffi::OsStrExt as _;
-        let mut verdict = self.source(source.as_os_str().as_bytes(), directory || source != path);
-        let Ok(rest) = path.strip_prefix(source) else { return Verdict::TAKEN };
-        let mut here = source.to_path_buf();
+        let mut held: Vec<usize> = Vec::new();
+        let mut note = |here: &Path, of: &dyn Traits| {
+            let named = self.named(here.as_os_str().as_bytes(), of);
+            held.extend(named.into_iter().filter(|rule| self.holds(*rule, of)));
+        };
+        let Ok(rest) = path.strip_prefix(source) else {
+            return Explanation { verdict: Verdict::TAKEN, held };
+        };
+        for above in source.ancestors().skip(1) {
+            note(above, &NameOnly { directory: true });
+        }
         let parts: Vec<_> = rest.components().collect();
+        note(source, &*look(source, directory || !parts.is_empty()));
+        let mut here = source.to_path_buf();
         for (number, part) in parts.iter().enumerate() {
             here.push(part);
-            let directory = directory || number + 1 < parts.len();
-            verdict = self.below(verdict, here.as_os_str().as_bytes(), directory);
+            note(&here, &*look(&here, directory || number + 1 < parts.len()));
         }
-        verdict
+        held.sort_unstable();
+        held.dedup();
+        Explanation { verdict: self.verdict(held.last().copied()), held }
     }
 
     /// Whether a skipped directory has to be entered, because a later `take` could fit below it.

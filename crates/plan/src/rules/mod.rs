@@ -1,20 +1,28 @@
 //! Rules: which paths go along.
 //!
-//! A rule holds for a path if one of its patterns fits the path itself or a directory above it.
-//! The last rule that holds decides; with none, the path is taken.
+//! A rule holds for a path if one of its patterns fits the path itself or a directory above it,
+//! and all its conditions hold there too. The last rule that holds decides; with none, the path is
+//! taken.
 
+mod condition;
 mod matcher;
 mod parse;
 mod pattern;
+mod ready;
 
+#[cfg(test)]
+mod condition_tests;
 #[cfg(test)]
 mod tests;
 
 use std::ops::Range;
 
-pub use matcher::{Matcher, Verdict};
+pub use condition::{NameOnly, PathKind, Traits};
+pub use matcher::{Explanation, Matcher, Verdict};
+pub use ready::READY;
 
 use crate::problem::Problem;
+use condition::Condition;
 use pattern::Pattern;
 
 /// What a rule does.
@@ -38,6 +46,7 @@ pub struct Rule {
     /// The line as written, without comment.
     pub text: String,
     patterns: Vec<Pattern>,
+    conditions: Vec<Condition>,
 }
 
 /// The rules of a plan, in order.
@@ -76,6 +85,11 @@ impl RuleSet {
             }
         }
         (Self { rules }, problems)
+    }
+
+    /// Adds the rules of another set behind these.
+    pub(crate) fn extend(&mut self, other: Self) {
+        self.rules.extend(other.rules);
     }
 
     /// The rules, in order.

@@ -2,12 +2,12 @@
 
 use std::ops::Range;
 
-use super::{Action, Rule, pattern::Pattern};
+use super::{
+    Action, Rule,
+    condition::{Condition, WORDS},
+    pattern::Pattern,
+};
 use crate::problem::{Problem, nearest};
-
-/// Words of conditions, which this version does not read.
-const CONDITIONS: &[&str] =
-    &["over", "under", "older", "newer", "owner", "kind", "holding", "other-filesystems", "nocase"];
 
 /// Reads rules, which stand in `whole` at `offset`.
 pub(super) fn parse(
@@ -110,19 +110,15 @@ fn parse_rule(
             return None;
         }
     };
-    let mut patterns = Vec::new();
+    let is_condition = |word: &Word| !word.quoted && WORDS.contains(&word.text.as_str());
+    let split = rest.iter().position(is_condition).unwrap_or(rest.len());
+    let (named, asked) = rest.split_at(split);
     let mut fine = true;
-    for word in rest {
-        if !word.quoted && CONDITIONS.contains(&word.text.as_str()) {
-            let message = format!(
-                "this version reads no conditions in rules yet, and `{}` is one",
-                word.text
-            );
-            let hint = format!("a file of that name is written \"{}\"", word.text);
-            problem(word.range.clone(), message, Some(hint));
-            return None;
-        }
-        match Pattern::parse(&word.text) {
+    // What is compared without regard to case is said at the end, and concerns all patterns.
+    let nocase = asked.iter().any(|word| !word.quoted && word.text == "nocase");
+    let mut patterns = Vec::new();
+    for word in named {
+        match Pattern::parse(&word.text, nocase) {
             Ok(pattern) => patterns.push(pattern),
             Err(why) => {
                 problem(word.range.clone(), why, None);
@@ -130,12 +126,43 @@ fn parse_rule(
             }
         }
     }
-    if rest.is_empty() {
+    let mut conditions = Vec::new();
+    let texts: Vec<&str> = asked.iter().map(|word| word.text.as_str()).collect();
+    let mut at = 0;
+    while let Some(word) = asked.get(at) {
+        if !is_condition(word) {
+            let message = format!("`{}` stands after a condition", word.text);
+            let hint = "write all patterns first, then the conditions".to_owned();
+            problem(word.range.clone(), message, Some(hint));
+            return None;
+        }
+        at += 1;
+        if word.text == "nocase" {
+            continue;
+        }
+        match Condition::parse(&word.text, &texts[at..]) {
+            Ok((condition, taken)) => {
+                conditions.push(condition);
+                at += taken;
+            }
+            Err((number, why)) => {
+                let wrong = asked.get(at - 1 + number).unwrap_or(word);
+                let hint = format!("a file of that name is written \"{}\"", word.text);
+                problem(wrong.range.clone(), why, Some(hint));
+                return None;
+            }
+        }
+    }
+    if patterns.is_empty() && conditions.is_empty() && fine {
         let hint = format!("as in `{} *.part`", verb.text);
-        problem(verb.range.clone(), "this rule has no pattern".to_owned(), Some(hint));
+        problem(
+            verb.range.clone(),
+            "this rule has no pattern and no condition".to_owned(),
+            Some(hint),
+        );
         return None;
     }
     let end = words.last().map_or(0, |word| word.range.end);
     let text = line[verb.range.start..end].to_owned();
-    fine.then(|| Rule { action, file: file.to_owned(), line: number, text, patterns })
+    fine.then(|| Rule { action, file: file.to_owned(), line: number, text, patterns, conditions })
 }

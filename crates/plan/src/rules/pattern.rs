@@ -28,6 +28,8 @@ pub(super) struct Pattern {
     pub anchor: Anchor,
     pub parts: Vec<Part>,
     pub directories_only: bool,
+    /// Whether upper and lower case are the same.
+    pub nocase: bool,
 }
 
 /// One character other than `/`: a UTF-8 sequence where there is one, else a byte.
@@ -38,7 +40,7 @@ impl Pattern {
     ///
     /// # Errors
     /// What is wrong with it.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    pub fn parse(text: &str, nocase: bool) -> Result<Self, String> {
         let (anchor, rest) = match text {
             text if text.starts_with('/') => (Anchor::Root, &text[1..]),
             text if text.starts_with("./") => (Anchor::Source, &text[2..]),
@@ -52,9 +54,9 @@ impl Pattern {
         let parts = if rest.is_empty() {
             Vec::new()
         } else {
-            rest.split('/').map(parse_part).collect::<Result<_, _>>()?
+            rest.split('/').map(|part| parse_part(part, nocase)).collect::<Result<_, _>>()?
         };
-        Ok(Self { anchor, parts, directories_only })
+        Ok(Self { anchor, parts, directories_only, nocase })
     }
 
     /// The regular expression for paths that end in `/` if they are directories. `source` is the
@@ -69,6 +71,8 @@ impl Pattern {
                 out.push_str("(?:/[^/]+)*");
             }
         }
+        // The source's own path is compared as it is.
+        out.push_str(if self.nocase { "(?i:" } else { "(?:" });
         for (number, part) in self.parts.iter().enumerate() {
             match part {
                 Part::Name(name) => {
@@ -80,12 +84,12 @@ impl Pattern {
                 Part::Any => out.push_str("(?:/[^/]+)*"),
             }
         }
-        out.push_str(if self.directories_only { "/$" } else { "/?$" });
+        out.push_str(if self.directories_only { ")/$" } else { ")/?$" });
         out
     }
 }
 
-fn parse_part(part: &str) -> Result<Part, String> {
+fn parse_part(part: &str, nocase: bool) -> Result<Part, String> {
     if part.is_empty() {
         return Err("`//` stands for nothing; write one `/`".to_owned());
     }
@@ -110,24 +114,30 @@ fn parse_part(part: &str) -> Result<Part, String> {
             '?' => out.push_str(CHARACTER),
             '[' => out.push_str(&parse_set(&mut characters)?),
             '\\' => match characters.next() {
-                Some(next) => push_literal(&mut out, next),
+                Some(next) => push_literal(&mut out, next, nocase),
                 None => return Err("a backslash at the end stands for nothing".to_owned()),
             },
-            other => push_literal(&mut out, other),
+            other => push_literal(&mut out, other, nocase),
         }
     }
     Ok(Part::Name(out))
 }
 
-/// A character as its bytes.
-fn push_literal(out: &mut String, c: char) {
+/// A character as its bytes; beyond ASCII the expression knows no case, so that both are spelled
+/// out.
+fn push_literal(out: &mut String, c: char, nocase: bool) {
     if c.is_ascii() {
         out.push_str(&escape(c.encode_utf8(&mut [0; 4])));
-    } else {
-        for byte in c.encode_utf8(&mut [0; 4]).bytes() {
-            out.push_str(&format!("\\x{byte:02X}"));
-        }
+        return;
     }
+    let spelled =
+        |text: String| -> String { text.bytes().map(|byte| format!("\\x{byte:02X}")).collect() };
+    let mut forms = vec![spelled(c.to_string())];
+    if nocase {
+        forms.extend([spelled(c.to_lowercase().collect()), spelled(c.to_uppercase().collect())]);
+        forms.dedup();
+    }
+    out.push_str(&format!("(?:{})", forms.join("|")));
 }
 
 /// A set, from after its `[`: single characters and ranges, inverted by a leading `!`.

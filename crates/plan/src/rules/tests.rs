@@ -13,9 +13,16 @@ fn rules(text: &str) -> RuleSet {
 fn verdict(rules: &RuleSet, source: &str, path: &str) -> Action {
     let directory = path.ends_with('/');
     let path = Path::new(path.trim_end_matches('/'));
-    let matcher = rules.matcher(source.as_bytes()).expect("compiles");
-    matcher.explain(Path::new(source), path, directory).action
+    let matcher = rules.matcher(source.as_bytes(), NOW).expect("compiles");
+    matcher.explain(Path::new(source), path, directory, &by_name).verdict.action
 }
+
+/// What is known of a path by its name alone.
+fn by_name(_: &Path, directory: bool) -> Box<dyn Traits> {
+    Box::new(NameOnly { directory })
+}
+
+const NOW: i64 = 1_790_000_000;
 
 /// Rules, a path below `/srv/ridge`, and whether it goes along. A final `/` marks a directory.
 const CASES: &[(&str, &str, Action)] = {
@@ -84,8 +91,8 @@ fn a_source_at_the_root_works_too() {
 #[test]
 fn names_that_are_not_utf_8_are_matched_as_bytes() {
     let rules = rules("skip ?x*");
-    let matcher = rules.matcher(b"/s").expect("compiles");
-    let verdict = matcher.below(Verdict::TAKEN, b"/s/\xFFx\xFE", false);
+    let matcher = rules.matcher(b"/s", NOW).expect("compiles");
+    let verdict = matcher.below(Verdict::TAKEN, b"/s/\xFFx\xFE", &NameOnly { directory: false });
     assert_eq!((verdict.action, verdict.rule), (Action::Skip, Some(0)));
 }
 
@@ -93,8 +100,9 @@ fn names_that_are_not_utf_8_are_matched_as_bytes() {
 fn a_skipped_directory_is_entered_only_where_a_later_take_could_fit() {
     let enters = |text: &str, directory: &str| {
         let rules = rules(text);
-        let matcher = rules.matcher(b"/s").expect("compiles");
-        let verdict = matcher.explain(Path::new("/s"), Path::new(directory), true);
+        let matcher = rules.matcher(b"/s", NOW).expect("compiles");
+        let verdict =
+            matcher.explain(Path::new("/s"), Path::new(directory), true, &by_name).verdict;
         assert_eq!(verdict.action, Action::Skip, "{text:?} on {directory}");
         matcher.may_take_below(verdict, directory.as_bytes())
     };
@@ -113,11 +121,15 @@ fn a_skipped_directory_is_entered_only_where_a_later_take_could_fit() {
 #[test]
 fn mistakes_point_at_their_column() {
     let (_, problems) = RuleSet::parse(
-        "skip fine\n  leave x\nskip a//b [z-a] \"open\nskip *.png over 2 GiB\ntake\nskip a**b\n",
+        "skip fine\n  leave x\nskip a//b [z-a] \"open\nskip *.png over 2 PiX\ntake\nskip a**b\nskip a kind thing\nskip over 2 GiB b\nskip x older 3 days\nskip holding a/b\ntake nocase\n",
         "r",
     );
     let places: Vec<_> = problems.iter().map(|problem| (problem.line, problem.column)).collect();
-    assert_eq!(places, [(2, 3), (3, 17), (4, 12), (5, 1), (6, 6)], "{problems:?}");
+    assert_eq!(
+        places,
+        [(2, 3), (3, 17), (4, 17), (5, 1), (6, 6), (7, 13), (8, 17), (9, 8), (10, 14), (11, 1)],
+        "{problems:?}"
+    );
 }
 
 /// The definition, as plainly as it can be written: every rule against the path and every
@@ -212,13 +224,13 @@ proptest! {
         }).collect();
         let path = format!("/s/{}", below.join("/"));
         let rules = rules(&text);
-        let matcher = rules.matcher(b"/s").expect("compiles");
-        let got = matcher.explain(Path::new("/s"), Path::new(&path), directory);
+        let matcher = rules.matcher(b"/s", NOW).expect("compiles");
+        let got = matcher.explain(Path::new("/s"), Path::new(&path), directory, &by_name).verdict;
         prop_assert_eq!(got.action, naive(&lines, "/s", &path, directory), "{} on {}", text, path);
         // A taken path below a skipped directory must be reachable.
         if got.action == Action::Take {
             for above in Path::new(&path).ancestors().skip(1).take_while(|above| above.starts_with("/s")) {
-                let verdict = matcher.explain(Path::new("/s"), above, true);
+                let verdict = matcher.explain(Path::new("/s"), above, true, &by_name).verdict;
                 let bytes = above.to_str().expect("text").as_bytes();
                 prop_assert!(verdict.action == Action::Take || matcher.may_take_below(verdict, bytes), "{} hides {}", above.display(), path);
             }
@@ -228,6 +240,6 @@ proptest! {
     #[test]
     fn no_text_makes_the_parser_panic(text in "(take|skip|[ab/*?!\\[\\]\\\\\"# -]|\\n|\\PC){0,40}") {
         let (rules, _) = RuleSet::parse(&text, "r");
-        let _ = rules.matcher(b"/s");
+        let _ = rules.matcher(b"/s", NOW);
     }
 }

@@ -3,6 +3,7 @@
 mod context;
 mod demo;
 mod error;
+mod explain;
 mod history;
 mod journal;
 mod output;
@@ -86,6 +87,8 @@ enum Command {
     /// The plans: list, show, check, new
     #[command(subcommand)]
     Plan(plan::PlanCommand),
+    /// Why a path goes along, or does not
+    Explain(explain::ExplainArgs),
     /// The stores: list, create, show
     #[command(subcommand)]
     Store(store::StoreCommand),
@@ -138,6 +141,7 @@ pub(crate) fn main() -> ExitCode {
 fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
     match command {
         Command::Plan(command) => plan::plan(context, command),
+        Command::Explain(args) => explain::explain(context, &args),
         Command::Store(command) => store::store(context, command),
         Command::Run(args) => run::run(context, &args),
         Command::History(args) => history::history(context, &args),

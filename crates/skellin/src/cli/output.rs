@@ -57,3 +57,11 @@ pub(crate) fn table(head: &[&str], right: &[usize], rows: &[Vec<String>]) -> Str
     }
     out
 }
+
+/// Asks a question on the terminal; whether the answer was yes.
+pub(super) fn agreed(question: &str) -> io::Result<bool> {
+    text(question);
+    io::stdout().flush()?;
+    let answer = io::stdin().lines().next().transpose()?.unwrap_or_default();
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}

@@ -1,7 +1,7 @@
 //! `plan new`: a plan drafted, explained, rehearsed, and saved after review.
 
 use std::{
-    io::{self, BufRead, IsTerminal, Write},
+    io::{self, IsTerminal},
     path::PathBuf,
 };
 
@@ -171,11 +171,6 @@ fn agreed(context: &Context) -> Result<bool, CliError> {
             "look at it, then say --yes",
         ));
     }
-    output::text("Save it? [y/N] ");
-    let failed =
-        |error: io::Error| CliError::failed(format!("the answer was not read: {error}"), None);
-    io::stdout().flush().map_err(failed)?;
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer).map_err(failed)?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+    output::agreed("Save it? [y/N] ")
+        .map_err(|error| CliError::failed(format!("the answer was not read: {error}"), None))
 }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Change, RunOptions, RunReport, RunStatus};
+use skellin_engine::{Change, RunOptions, RunReport, RunStatus, Shrinkage};
 use skellin_plan::Plan;
 use skellin_store::hex;
 
@@ -25,6 +25,9 @@ pub(super) struct RunArgs {
     /// Decide everything, write nothing anywhere
     #[arg(long)]
     dry_run: bool,
+    /// Go on also if much is suddenly gone or different
+    #[arg(long)]
+    agree: bool,
     /// A label for the snapshot, beside the plan's
     #[arg(long = "label", value_name = "LABEL")]
     labels: Vec<String>,
@@ -50,6 +53,7 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
         }
         exit = match report.status {
             RunStatus::Interrupted => Exit::Signal(signals::caught().unwrap_or(2)),
+            RunStatus::Guarded => Exit::Guarded,
             RunStatus::Exceptions if exit == Exit::Done => Exit::Exceptions,
             _ => exit,
         };
@@ -73,7 +77,9 @@ fn one(
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
     let conductor = context.conductor(configuration, journal.as_ref(), &machine);
+    let agree = |noticed: &Shrinkage| args.agree || ask(context, plan, noticed);
     let options = RunOptions {
+        agree: Some(&agree),
         labels: &args.labels,
         dry_run: args.dry_run,
         list_paths: args.dry_run && context.global.verbose,
@@ -81,11 +87,22 @@ fn one(
     conductor.run(plan, options, || context.open_store(configuration, &plan.store, !args.dry_run))
 }
 
+/// Asks on the terminal, if there is one, whether to go on.
+fn ask(context: &Context, plan: &Plan, noticed: &Shrinkage) -> bool {
+    use std::io::IsTerminal;
+    if context.global.json || context.global.quiet || !std::io::stdin().is_terminal() {
+        return false;
+    }
+    context.progress.say(&format!("{}: {}", plan.name, noticed.words()));
+    output::agreed("Make the snapshot all the same? [y/N] ").unwrap_or(false)
+}
+
 fn status(status: RunStatus) -> &'static str {
     match status {
         RunStatus::Done => "done",
         RunStatus::Exceptions => "exceptions",
         RunStatus::Interrupted => "interrupted",
+        RunStatus::Guarded => "guarded",
     }
 }
 
@@ -113,6 +130,10 @@ fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
         "bytes": {"read": report.bytes.read, "new": report.bytes.new, "stored": report.bytes.stored},
         "exceptions": exceptions.collect::<Vec<_>>(),
     });
+    if let Some(noticed) = &report.shrinkage {
+        value["guard"] = json!({"gone": noticed.gone, "changed": noticed.changed, "before": noticed.before,
+            "empty": noticed.empty.iter().map(|path| path.display().to_string()).collect::<Vec<_>>(), "message": noticed.words()});
+    }
     if report.dry_run && verbose {
         let paths = report.paths.iter().map(|path| {
             json!({"path": json_path(&path.path), "change": change(path.change),
@@ -144,6 +165,10 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
         (RunStatus::Interrupted, _) => {
             "interrupted: no snapshot; the next run goes on from what was stored".to_owned()
         }
+        (RunStatus::Guarded, _) => {
+            "stopped: no snapshot was made; look whether that is right, then run it with --agree"
+                .to_owned()
+        }
         (_, true) => format!("rehearsed in {}, nothing was written", words::duration(took)),
         (RunStatus::Done, false) => format!("done in {}", words::duration(took)),
         (RunStatus::Exceptions, false) => {
@@ -172,6 +197,9 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
             words::bytes(report.bytes.stored)
         ),
     });
+    if let Some(noticed) = &report.shrinkage {
+        out.push_str(&format!("  ▲ {}\n", noticed.words()));
+    }
     if report.sockets > 0 && verbose {
         out.push_str(&format!(
             "  sockets    {}, which are not stored\n",

@@ -83,8 +83,10 @@ impl App {
             Action::EarlierVersion => self.step_version(false),
             Action::LaterVersion => self.step_version(true),
             Action::BringBack => self.begin_restore(),
-            Action::Rehearse => self.run_plan(true),
-            Action::Run => self.run_plan(false),
+            Action::Why => self.ask_why(),
+            Action::Rehearse => self.run_plan(true, false),
+            Action::Run => self.run_plan(false, false),
+            Action::RunAnyway => self.run_plan(false, true),
             Action::Stop => self.stop_run(),
             Action::Now => self.model.put_cursor(Cursor::Is),
             Action::Earlier
@@ -257,7 +259,8 @@ impl App {
     }
 
     /// Runs the plan of the current lane, or rehearses it.
-    fn run_plan(&mut self, dry_run: bool) {
+    /// `agreed`: it makes its snapshot also if much is suddenly gone or different.
+    fn run_plan(&mut self, dry_run: bool, agreed: bool) {
         let job = self.model.next_job();
         let now = self.model.now;
         let Some(lane) = self.model.lanes.get_mut(self.model.lane) else { return };
@@ -279,7 +282,22 @@ impl App {
         };
         let plan = lane.name.clone();
         self.model.list = List::default();
-        self.model.ask(Request::Run { job, plan, dry_run, cancel });
+        self.model.ask(Request::Run { job, plan, dry_run, agreed, cancel });
+    }
+
+    /// Asks why the selected path goes along or does not: the tree's in Was, the list's in Is.
+    fn ask_why(&mut self) {
+        let Some(lane) = self.model.current_lane().filter(|lane| lane.plan.is_some()) else {
+            return;
+        };
+        let path = match self.model.place() {
+            Place::Was => self.model.tree.selected.clone(),
+            _ => super::screens::listed_path(&self.model),
+        };
+        if let Some(path) = path {
+            self.model.ask(Request::Explain { plan: lane.name.clone(), path: path.clone() });
+            self.panel = Some(Panel::Why { path, reasons: None });
+        }
     }
 
     fn stop_run(&mut self) {

@@ -140,6 +140,11 @@ fn title_line(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     frame.render_widget(Line::from(spans), area);
 }
 
+/// Whether the last run stopped since much was suddenly gone or different.
+fn is_guarded(lane: &super::lanes::Lane) -> bool {
+    matches!(&lane.work, Work::Ended { result: Ok(report), .. } if report.shrinkage.is_some())
+}
+
 /// The keys that matter here, as many as there is room for; each can be clicked.
 fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area: Rect) {
     let theme = app.theme;
@@ -159,6 +164,7 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area
             let fits = |action| match action {
                 Action::Stop => going,
                 Action::Run | Action::Rehearse => !going,
+                Action::RunAnyway => app.current_lane().is_some_and(is_guarded),
                 _ => true,
             };
             let here = keys::BINDINGS.iter().filter(|binding| {

@@ -457,6 +457,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         sockets: 0,
         exception_count: 1,
         exceptions: vec![exception],
+        shrinkage: None,
         paths: vec![
             path("/srv/readings/new.csv", Change::New, None),
             path("/srv/readings/notes.md", Change::Changed, None),

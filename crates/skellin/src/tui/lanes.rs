@@ -134,7 +134,10 @@ impl Lane {
     pub fn take_journal<'e>(&mut self, entries: impl Iterator<Item = &'e JournalEntry>, now: i64) {
         let failed = entries.filter(|entry| {
             entry.snapshot.is_none()
-                && matches!(entry.outcome, Outcome::Failed | Outcome::Interrupted)
+                && matches!(
+                    entry.outcome,
+                    Outcome::Failed | Outcome::Interrupted | Outcome::Guarded
+                )
         });
         self.stumbles = failed
             .map(|entry| Stumble {
@@ -239,6 +242,7 @@ impl Lane {
         {
             let what = match stumble.outcome {
                 Outcome::Interrupted => "was interrupted",
+                Outcome::Guarded => "stopped to ask",
                 _ => "failed",
             };
             let age = words::age(now - stumble.time);

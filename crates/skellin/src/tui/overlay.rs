@@ -36,7 +36,7 @@ impl App {
                 }
                 _ => Answer::Dismiss,
             },
-            Panel::About | Panel::Trouble(_) => Answer::Dismiss,
+            Panel::About | Panel::Why { .. } | Panel::Trouble(_) => Answer::Dismiss,
             Panel::Passphrase { typed, .. } => match key.code {
                 KeyCode::Esc => Answer::Dismiss,
                 KeyCode::Enter => Answer::Open,
@@ -188,6 +188,11 @@ impl App {
         match (&mut self.panel, report) {
             (Some(Panel::Look(look)), Report::Looked { path, snapshot, looked }) => {
                 look.take(&path, snapshot, looked);
+            }
+            (Some(Panel::Why { path, reasons }), Report::Explained { path: of, reasons: told })
+                if *path == of =>
+            {
+                *reasons = Some(told);
             }
             (Some(Panel::Wizard(_)), report) => {
                 if let Some(Panel::Wizard(mut wizard)) = self.panel.take() {

@@ -70,7 +70,11 @@ impl App {
             Report::Stores(stores) => self.model.stores = Some(stores),
             Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
-            Report::Looked { .. } | Report::Local(..) | Report::Checked(_) | Report::Saved(_) => {
+            Report::Looked { .. }
+            | Report::Explained { .. }
+            | Report::Local(..)
+            | Report::Checked(_)
+            | Report::Saved(_) => {
                 self.panel_report(report);
             }
             Report::Event { job, event } => self.take_event(job, event),

@@ -48,6 +48,11 @@ pub(super) enum Panel {
     Look(Box<Look>),
     /// All about the selected path.
     About,
+    /// Why the rules take a path or leave it out.
+    Why {
+        path: Vec<u8>,
+        reasons: Option<Result<Vec<String>, Trouble>>,
+    },
     /// Something is under way, and the application is asked to close.
     Closing(Vec<String>),
     /// Something failed that belongs to no screen.
@@ -96,7 +101,7 @@ impl Panel {
             Self::Look(_) => {
                 vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
             }
-            Self::About | Self::Trouble(_) => vec![("Esc", "back")],
+            Self::About | Self::Why { .. } | Self::Trouble(_) => vec![("Esc", "back")],
             Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
             Self::Wizard(wizard) => wizard.hints(),
         }
@@ -152,6 +157,19 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         Panel::About => {
             let lines = super::screens::about_path(app, usize::from(area.width.min(96)) - 4, 30);
             popup(frame, app, " This path ", lines, area, 96);
+        }
+        Panel::Why { path, reasons } => {
+            let lines = match reasons {
+                None => vec![Line::styled("looking at the rules, and below …", theme.quiet())],
+                Some(Ok(lines)) => lines.iter().map(|line| Line::from(line.clone())).collect(),
+                Some(Err(trouble)) => {
+                    let mut lines =
+                        vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())];
+                    lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
+                    lines
+                }
+            };
+            popup(frame, app, &format!(" Why: {} ", words::path(path)), lines, area, 110);
         }
         Panel::Closing(work) => {
             let mut lines = vec![

@@ -294,6 +294,11 @@ fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Line<'static>>
     let theme = app.theme;
     let took = words::span(report.ended - report.started);
     let (text, style) = match (report.status, dry_run) {
+        (RunStatus::Guarded, _) => (
+            "▲ Stopped: no snapshot was made. Look whether this is right; R makes it all the same."
+                .to_owned(),
+            theme.wrong(),
+        ),
         (RunStatus::Interrupted, true) => ("◐ The dry run was stopped.".to_owned(), theme.wrong()),
         (RunStatus::Interrupted, false) => (
             "◐ Stopped: there is no snapshot; the next run goes on from what was stored."
@@ -330,7 +335,12 @@ fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Line<'static>>
             words::bytes(bytes.stored)
         ),
     };
-    vec![Line::styled(format!("  {text}"), style), Line::from(counts), Line::from(sizes)]
+    let mut lines = vec![Line::styled(format!("  {text}"), style)];
+    if let Some(noticed) = &report.shrinkage {
+        lines.push(Line::styled(format!("  ▲ {}", noticed.words()), theme.wrong()));
+    }
+    lines.extend([Line::from(counts), Line::from(sizes)]);
+    lines
 }
 
 fn failure(app: &Model, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {

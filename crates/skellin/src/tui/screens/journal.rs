@@ -94,7 +94,7 @@ fn outcome(app: &Model, outcome: Outcome) -> (&'static str, ratatui::style::Styl
     match outcome {
         Outcome::Done => ("✓", app.theme.well()),
         Outcome::Running => ("▶", app.theme.is()),
-        Outcome::Exceptions => ("▲", app.theme.wrong()),
+        Outcome::Exceptions | Outcome::Guarded => ("▲", app.theme.wrong()),
         Outcome::Interrupted => ("◐", app.theme.wrong()),
         Outcome::Failed | Outcome::Damage => ("✕", app.theme.wrong()),
     }

@@ -38,3 +38,25 @@ fn lines_of_work(app: &Model) -> usize {
 pub(super) fn changes(report: &RunReport) -> impl Iterator<Item = &PathChange> {
     report.paths.iter().filter(|path| path.change != Change::Same)
 }
+
+/// The path of the line that is selected in Is: of an exception or a change, else the first source.
+pub(in crate::tui) fn listed_path(app: &Model) -> Option<Vec<u8>> {
+    use std::os::unix::ffi::OsStrExt;
+    let lane = app.current_lane()?;
+    let at = app.list.selected;
+    let listed = match &lane.work {
+        Work::Ended { result: Ok(report), .. } => {
+            let exceptions = report.exceptions.len();
+            match report.exceptions.get(at) {
+                Some(exception) => Some(exception.path.clone()),
+                None => changes(report).nth(at - exceptions).map(|path| path.path.clone()),
+            }
+        }
+        _ => None,
+    };
+    let source = || {
+        let source = lane.plan.as_ref()?.sources.first()?;
+        Some(source.as_os_str().as_bytes().to_vec())
+    };
+    listed.or_else(source)
+}

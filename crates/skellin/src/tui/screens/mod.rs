@@ -13,7 +13,7 @@ mod will;
 use ratatui::{Frame, layout::Rect};
 
 use super::model::{Cursor, Model, Screen};
-pub(super) use length::list_length;
+pub(super) use length::{list_length, listed_path};
 pub(super) use was::about_path;
 
 /// Draws it.

@@ -31,6 +31,7 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     if let Some(stumble) = lane.stumble_at(time) {
         let what = match stumble.outcome {
             Outcome::Interrupted => "◐ a run was interrupted",
+            Outcome::Guarded => "✕ a run stopped to ask",
             _ => "✕ a run failed",
         };
         let what = format!("{what} on {}: {}", words::moment(stumble.time), stumble.words);

@@ -36,6 +36,10 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             let listed = local(&path).map_err(|error| error.to_string());
             Report::Local(path, listed)
         }
+        Request::Explain { plan, path } => {
+            let reasons = explain(shared, &plan, &path).map_err(Into::into);
+            Report::Explained { path, reasons }
+        }
         Request::Check(draft) => Report::Checked(Box::new(check(shared, &draft))),
         Request::Save(draft, passphrase) => {
             let now = jiff::Timestamp::now().as_millisecond();
@@ -45,6 +49,23 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         _ => return,
     };
     shared.tell(report);
+}
+
+/// The reasons for a path, line by line.
+fn explain(shared: &Shared, plan: &str, path: &[u8]) -> Result<Vec<String>, EngineError> {
+    use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
+    let configuration = shared.configuration();
+    let file = configuration.plan_file(plan)?;
+    let Some(plan) = &file.plan else {
+        return Err(EngineError::Unknown {
+            what: format!("the plan {plan} has mistakes"),
+            hint: format!("skellin plan check {plan}"),
+        });
+    };
+    let now = jiff::Timestamp::now().as_millisecond();
+    let path = Path::new(OsStr::from_bytes(path));
+    let reasons = skellin_engine::explain(plan, path, now, &skellin_engine::Cancel::new())?;
+    Ok(words::reasons(plan, &reasons))
 }
 
 fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, EngineError> {

@@ -11,9 +11,9 @@ use super::{JobEnd, Report, Request, RestoreOrder, Restored, Shared};
 
 pub(super) fn work(shared: &Shared, request: Request) {
     let (job, end) = match request {
-        Request::Run { job, plan, dry_run, cancel } => {
+        Request::Run { job, plan, dry_run, agreed, cancel } => {
             let work = Job::new(shared, job, &cancel);
-            (job, JobEnd::Run(work.run(&plan, dry_run).map(Box::new).map_err(Into::into)))
+            (job, JobEnd::Run(work.run(&plan, dry_run, agreed).map(Box::new).map_err(Into::into)))
         }
         Request::Rehearse { job, draft, cancel } => {
             let work = Job::new(shared, job, &cancel);
@@ -58,13 +58,19 @@ impl<'a> Job<'a> {
         })
     }
 
-    fn run(&self, plan: &str, dry_run: bool) -> Result<RunReport, EngineError> {
+    fn run(&self, plan: &str, dry_run: bool, agreed: bool) -> Result<RunReport, EngineError> {
         let file = self.configuration.plan_file(plan)?;
         let plan = file.plan.as_ref().ok_or_else(|| EngineError::Unknown {
             what: format!("the plan {plan} has mistakes"),
             hint: format!("skellin plan check {plan}"),
         })?;
-        let options = RunOptions { dry_run, list_paths: dry_run, ..RunOptions::default() };
+        let agree = |_: &skellin_engine::Shrinkage| agreed;
+        let options = RunOptions {
+            dry_run,
+            list_paths: dry_run,
+            agree: Some(&agree),
+            ..RunOptions::default()
+        };
         self.conduct(|conductor| conductor.run(plan, options, || self.shared.store(&plan.store)))
     }
 

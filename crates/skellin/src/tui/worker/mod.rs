@@ -59,7 +59,9 @@ pub(crate) enum Request {
     /// Rehearse a draft against its store, or against an empty one.
     Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
     /// Run a plan, or rehearse it.
-    Run { job: u64, plan: String, dry_run: bool, cancel: Cancel },
+    Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
+    /// Why a path goes along with a plan, or does not.
+    Explain { plan: String, path: Vec<u8> },
     /// Restore a path, or rehearse it.
     Restore(Box<RestoreOrder>),
 }

@@ -31,6 +31,8 @@ pub(crate) enum Report {
     Configuration(Result<Box<Configuration>, Trouble>),
     /// What is in a directory of this machine.
     Local(PathBuf, Result<Vec<Local>, String>),
+    /// Why a path goes along, or does not.
+    Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
     /// A draft was looked at.
     Checked(Box<DraftState>),
     /// A draft was saved, or not.

@@ -279,6 +279,7 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
         job,
         plan: "readings".to_owned(),
         dry_run,
+        agreed: false,
         cancel: Cancel::new(),
     };
     let end = |job: u64| {

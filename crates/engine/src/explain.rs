@@ -1,0 +1,98 @@
+//! Why a path goes along, or does not.
+
+use std::{
+    collections::HashSet,
+    path::{Path, PathBuf},
+};
+
+use skellin_plan::{Action, NameOnly, Plan, Traits, Verdict};
+
+use crate::{
+    clock::Cancel,
+    error::{EngineError, Result},
+    judge::Judge,
+    metadata::{Facts, Owners, Sort},
+};
+
+/// What the rules make of a path, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reasons {
+    /// The full path.
+    pub path: PathBuf,
+    /// The source it belongs to; without one it does not go along.
+    pub source: Option<PathBuf>,
+    /// The verdict.
+    pub verdict: Verdict,
+    /// Numbers of all rules that hold, in order; the last decides.
+    pub held: Vec<usize>,
+    /// Whether it is there now; if not, only its name was judged.
+    pub exists: bool,
+    /// For a directory, what is below.
+    pub below: Option<Amounts>,
+}
+
+/// How much of a directory goes along.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Amounts {
+    /// Paths that are no directories and go along.
+    pub files: u64,
+    /// Bytes of files that go along.
+    pub bytes: u64,
+    /// Paths that a rule leaves out; a directory that is not entered counts once.
+    pub skipped: u64,
+}
+
+/// The reasons for a full path, existing or not. `now` in milliseconds since 1970.
+///
+/// # Errors
+/// If the rules cannot be made ready, or if it was cancelled while counting.
+pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Reasons> {
+    let sources = plan.sources.iter().filter(|source| path.starts_with(source));
+    let Some(source) = sources.max_by_key(|source| source.as_os_str().len()) else {
+        return Ok(Reasons {
+            path: path.to_path_buf(),
+            source: None,
+            verdict: Verdict { action: Action::Skip, rule: None },
+            held: Vec::new(),
+            exists: path.symlink_metadata().is_ok(),
+            below: None,
+        });
+    };
+    let judge = Judge::new(&plan.rules, source, now).map_err(EngineError::Rules)?;
+    let facts = Facts::of_path(path, path == source).ok();
+    let directory = facts.as_ref().is_some_and(|facts| facts.sort() == Sort::Directory);
+    let look = |here: &Path, directory: bool| -> Box<dyn Traits> {
+        match Facts::of_path(here, here == source) {
+            Ok(facts) => judge.look(here, facts),
+            Err(_) => Box::new(NameOnly { directory }),
+        }
+    };
+    let explanation = judge.matcher().explain(source, path, directory, &look);
+    let mut below = directory.then(Amounts::default);
+    if let Some(amounts) = &mut below {
+        let mut visit = |_: &[u8], facts: &Facts, verdict: Verdict| {
+            match (verdict.action, facts.sort()) {
+                (Action::Skip, _) => amounts.skipped += 1,
+                (Action::Take, Sort::Directory | Sort::Socket) => {}
+                (Action::Take, sort) => {
+                    amounts.files += 1;
+                    amounts.bytes += if sort == Sort::File { facts.size() } else { 0 };
+                }
+            }
+            !cancel.is_cancelled()
+        };
+        let nothing = HashSet::new();
+        judge.walk(path, explanation.verdict, &Owners::default(), &nothing, &mut visit);
+        if cancel.is_cancelled() {
+            return Err(EngineError::Cancelled);
+        }
+    }
+    Ok(Reasons {
+        path: path.to_path_buf(),
+        source: Some(source.clone()),
+        verdict: explanation.verdict,
+        held: explanation.held,
+        exists: facts.is_some(),
+        below,
+    })
+}
