@@ -70,8 +70,11 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
     let explanation = judge.matcher().explain(source, path, directory, &look);
     let mut below = directory.then(Amounts::default);
     if let Some(amounts) = &mut below {
-        let mut visit = |_: &[u8], facts: &Facts, verdict: Verdict| {
+        let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
             match (verdict.action, facts.sort()) {
+                // Its own paths are counted one by one.
+                (Action::Skip, Sort::Directory)
+                    if judge.matcher().may_take_below(verdict, path) => {}
                 (Action::Skip, _) => amounts.skipped += 1,
                 (Action::Take, Sort::Directory | Sort::Socket) => {}
                 (Action::Take, sort) => {

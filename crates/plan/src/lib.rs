@@ -20,7 +20,8 @@ pub use path::{Expand, PathProblem, expand};
 pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
 pub use problem::{Problem, Severity, nearest};
 pub use rules::{
-    Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleSet, Traits, Verdict,
+    Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleNote, RuleSet, Traits,
+    Verdict,
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;

@@ -163,3 +163,104 @@ fn a_plan_is_drafted_checked_and_saved() {
     ]);
     assert!(status == 2 && said.contains("there is a plan `again` already"), "{said}");
 }
+
+#[test]
+fn a_verdict_is_explained_with_its_file_and_line() {
+    let world = World::new();
+    write(&world.path("ridge/notes/a.csv"), "1".repeat(5000));
+    write(&world.path("ridge/made/CACHEDIR.TAG"), "");
+    write(&world.path("config/plans/shared.rules"), "# ours\nskip *.csv over 1 KiB\n");
+    world.plan(
+        "readings",
+        &format!(
+            "sources = [\"{}\"]\nstore = \"oak\"\nrules-from = [\"builtin:caches\", \"shared.rules\"]\nrules = '''\nskip notes/\ntake notes/**\ntake *.log\nskip *.log\nskip /var/x\n'''\n",
+            world.path("ridge").display()
+        ),
+    );
+    let path = |below: &str| world.path(below).display().to_string();
+    let (status, said) = world.json(&[
+        "explain",
+        "readings",
+        &path("ridge/notes/a.csv"),
+        &path("ridge/made/x"),
+        "/nowhere",
+    ]);
+    assert_eq!(status, 0);
+    let [csv, made, nowhere] = [0, 1, 2].map(|number| said["paths"][number].clone());
+    assert_eq!(
+        (csv["verdict"].as_str(), csv["rule"].as_str()),
+        (Some("take"), Some("take notes/**"))
+    );
+    assert!(
+        csv["file"].as_str().unwrap().ends_with("plans/readings.toml") && csv["line"] == 6,
+        "{csv}"
+    );
+    let overruled: Vec<_> = csv["overruled"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|rule| rule["line"].as_u64().unwrap())
+        .collect();
+    assert_eq!(overruled, [2, 5]);
+    assert_eq!(
+        (made["verdict"].as_str(), made["file"].as_str()),
+        (Some("skip"), Some("builtin:caches"))
+    );
+    assert_eq!(made["exists"], false);
+    assert_eq!((nowhere["verdict"].as_str(), nowhere["rule"].is_null()), (Some("skip"), true));
+    let text = world.done(&["explain", "readings", &path("ridge")]);
+    assert!(
+        text.contains("no rule holds")
+            && text.contains("1 file, 4.9 KiB go along; 1 path left out"),
+        "{text}"
+    );
+    // What can never decide is said by the check, and all rules are shown with where they stand.
+    let text = world.done(&["plan", "check"]);
+    assert!(
+        text.contains("readings.toml:7: `take *.log`: it never decides: `skip *.log`"),
+        "{text}"
+    );
+    assert!(
+        text.contains("`skip /var/x`: it fits nothing") && text.contains("no mistakes"),
+        "{text}"
+    );
+    let text = world.done(&["plan", "show", "readings"]);
+    for expected in
+        ["builtin:caches", "skip holding CACHEDIR.TAG", "shared.rules", "skip *.csv over 1 KiB"]
+    {
+        assert!(text.contains(expected), "{expected}\n{text}");
+    }
+}
+
+#[test]
+fn a_sudden_loss_stops_a_run_until_somebody_agrees() {
+    let world = World::new();
+    for number in 0..40 {
+        write(&world.path(&format!("ridge/record-{number:02}")), format!("{number}"));
+    }
+    world.plan(
+        "readings",
+        &format!("sources = [\"{}\"]\nstore = \"oak\"\n", world.path("ridge").display()),
+    );
+    world.done(&["run", "readings"]);
+    for number in 0..30 {
+        fs::remove_file(world.path(&format!("ridge/record-{number:02}"))).unwrap();
+    }
+    let text = world.done(&["run", "readings", "--dry-run"]);
+    assert!(text.contains("▲ 30 of 40 files are gone (75%)"), "{text}");
+    let (status, said) = world.json(&["run", "readings"]);
+    let run = &said["runs"][0];
+    assert_eq!(
+        (status, run["status"].as_str(), run["snapshot"].is_null()),
+        (7, Some("guarded"), true)
+    );
+    assert_eq!(
+        (run["guard"]["gone"].as_u64(), run["guard"]["before"].as_u64()),
+        (Some(30), Some(40))
+    );
+    let entry = world.json(&["journal", "--limit", "1"]).1["entries"][0].clone();
+    assert_eq!(entry["status"], "guarded");
+    assert!(entry["words"].as_str().unwrap().contains("30 of 40"));
+    world.done(&["run", "readings", "--agree"]);
+    world.done(&["run", "readings"]);
+}

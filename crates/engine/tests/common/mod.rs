@@ -119,7 +119,11 @@ impl<'a> Running<'a> {
         self.try_guarded(store, agree).expect("runs")
     }
 
-    fn try_guarded(&self, store: &Arc<Store>, agree: &Agree<'_>) -> skellin_engine::Result<RunReport> {
+    fn try_guarded(
+        &self,
+        store: &Arc<Store>,
+        agree: &Agree<'_>,
+    ) -> skellin_engine::Result<RunReport> {
         let events = |event: Event| {
             if let Event::Note(note) = event {
                 self.notes.lock().unwrap().push(note);

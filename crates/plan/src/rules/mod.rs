@@ -6,6 +6,7 @@
 
 mod condition;
 mod matcher;
+mod notes;
 mod parse;
 mod pattern;
 mod ready;
@@ -19,6 +20,7 @@ use std::ops::Range;
 
 pub use condition::{NameOnly, PathKind, Traits};
 pub use matcher::{Explanation, Matcher, Verdict};
+pub use notes::RuleNote;
 pub use ready::READY;
 
 use crate::problem::Problem;

@@ -27,6 +27,8 @@ pub(super) enum Part {
 pub(super) struct Pattern {
     pub anchor: Anchor,
     pub parts: Vec<Part>,
+    /// Beside each part the name it stands for, if it is that of one name only.
+    pub literals: Vec<Option<String>>,
     pub directories_only: bool,
     /// Whether upper and lower case are the same.
     pub nocase: bool,
@@ -51,12 +53,17 @@ impl Pattern {
         if rest.is_empty() && anchor == Anchor::Anywhere {
             return Err("an empty pattern fits nothing".to_owned());
         }
-        let parts = if rest.is_empty() {
+        let parts: Vec<Part> = if rest.is_empty() {
             Vec::new()
         } else {
             rest.split('/').map(|part| parse_part(part, nocase)).collect::<Result<_, _>>()?
         };
-        Ok(Self { anchor, parts, directories_only, nocase })
+        let literal = |part: &str| {
+            let is_plain = !part.contains(['*', '?', '[', '\\']);
+            is_plain.then(|| part.to_owned())
+        };
+        let literals = rest.split('/').take(parts.len()).map(literal).collect();
+        Ok(Self { anchor, parts, literals, directories_only, nocase })
     }
 
     /// The regular expression for paths that end in `/` if they are directories. `source` is the

@@ -118,7 +118,12 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
                 out.push_str(&format!("labels    {}\n", plan.labels.join(", ")));
             }
             out.push_str("rules     the last that holds decides; with none a path is taken\n");
+            let mut file = "";
             for rule in plan.rules.rules() {
+                if rule.file != file {
+                    file = &rule.file;
+                    out.push_str(&format!("  {file}\n"));
+                }
                 out.push_str(&format!("  {:>4}    {}\n", rule.line, rule.text));
             }
             out
@@ -144,7 +149,7 @@ fn check(
     let notes: Vec<String> = files
         .iter()
         .filter_map(|file| file.plan.as_ref())
-        .flat_map(|plan| overlaps(configuration, plan))
+        .flat_map(|plan| overlaps(configuration, plan).into_iter().chain(rule_notes(plan)))
         .collect();
     context.print(
         || {
@@ -170,6 +175,18 @@ fn check(
         },
     );
     Ok(if problems.is_empty() { Exit::Done } else { Exit::Usage })
+}
+
+/// A word about rules that can never decide, or fit nothing.
+fn rule_notes(plan: &skellin_plan::Plan) -> Vec<String> {
+    let notes = plan.rules.notes(&plan.sources).into_iter().filter_map(|note| {
+        let rule = plan.rules.rules().get(note.rule)?;
+        // Ready rules are for every machine; that one of them fits nothing here is no matter.
+        let is_ready = rule.file.starts_with("builtin:");
+        let text = format!("{}:{}: `{}`: {}", rule.file, rule.line, rule.text, note.message);
+        (!is_ready).then_some(text)
+    });
+    notes.collect()
 }
 
 /// A word about a store inside a source, or a source inside a store: both are kept out of runs.
