@@ -17,30 +17,30 @@ use anyhow::{Context as _, Result, ensure};
 use crate::{inputs, limits, root, say};
 
 /// A run that was measured.
-struct Measured {
+pub(crate) struct Measured {
     /// Without the opening of the store.
-    time: Duration,
+    pub time: Duration,
     /// Time to open the store, which is Argon2id's.
     opening: Duration,
     /// Largest anonymous resident memory in bytes.
-    memory: u64,
+    pub memory: u64,
 }
 
-struct Bench {
+pub(crate) struct Bench {
     folder: PathBuf,
     /// Where the store lies: in memory where there is a file system for that, so that the rows
     /// tell of the program and not of a disk that others use too.
-    medium: PathBuf,
+    pub medium: PathBuf,
     program: PathBuf,
 }
 
 /// Builds the program, makes the inputs, measures, prints.
-pub(crate) fn bench(only_screen: bool) -> Result<()> {
+pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     if cfg!(debug_assertions) {
         // What measures the machine must be built as well as what is measured.
         let mut again = Command::new(env!("CARGO"));
         again.args(["run", "--quiet", "--release", "--package", "xtask", "--", "bench"]);
-        again.args(only_screen.then_some("--screen"));
+        again.args(only);
         let status = again.current_dir(root()).status()?;
         ensure!(status.success(), "the measurements ended with {status}");
         return Ok(());
@@ -57,9 +57,17 @@ pub(crate) fn bench(only_screen: bool) -> Result<()> {
         if memory.is_dir() { memory.join("skellin-measurements") } else { folder.join("medium") };
     let _ = fs::remove_dir_all(&medium);
     let bench = Bench { program: root().join("target/release/skellin"), folder, medium };
-    if only_screen {
-        crate::screen::rows(&bench.program, &bench.medium)?;
-        return Ok(fs::remove_dir_all(&bench.medium)?);
+    match only {
+        Some("--screen") => {
+            crate::screen::rows(&bench.program, &bench.medium)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        Some("--rules") => {
+            bench.prepare()?;
+            crate::choosing::rows(&bench)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        _ => {}
     }
     let cores = std::thread::available_parallelism()?.get();
     bench.prepare()?;
@@ -163,6 +171,7 @@ pub(crate) fn bench(only_screen: bool) -> Result<()> {
         Some(second.time.as_secs_f64() / bare),
         &second,
     );
+    crate::choosing::rows(&bench)?;
     crate::screen::rows(&bench.program, &bench.medium)?;
     say("");
     say(
@@ -198,7 +207,7 @@ impl Bench {
         Ok(())
     }
 
-    fn plan(&self, name: &str, source: &Path) -> Result<()> {
+    pub fn plan(&self, name: &str, source: &Path) -> Result<()> {
         self.plan_to(name, source, "oak")
     }
 
@@ -217,10 +226,15 @@ impl Bench {
     }
 
     fn run(&self, plan: &str) -> Result<Measured> {
+        self.run_with(plan, &[])
+    }
+
+    pub fn run_with(&self, plan: &str, options: &[&str]) -> Result<Measured> {
         let begun = Instant::now();
         let mut child = self
             .command()
             .args(["run", plan, "--quiet", "--progress", "json"])
+            .args(options)
             .stdout(Stdio::null())
             .stderr(Stdio::piped())
             .spawn()?;

@@ -1,6 +1,7 @@
 //! `cargo xtask test` and `cargo xtask bench`.
 
 mod bench;
+mod choosing;
 mod inputs;
 mod limits;
 mod screen;
@@ -10,8 +11,8 @@ fn main() -> anyhow::Result<()> {
     let mut arguments = std::env::args().skip(1);
     match arguments.next().as_deref() {
         Some("test") => suite::test(),
-        Some("bench") => bench::bench(arguments.next().as_deref() == Some("--screen")),
-        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench [--screen]`"),
+        Some("bench") => bench::bench(arguments.next().as_deref()),
+        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench [--screen|--rules]`"),
     }
 }
 

@@ -8,7 +8,7 @@ use std::{
 };
 
 use rustix::{
-    fs::{major, minor, readlinkat},
+    fs::{Access, AtFlags, accessat, major, minor, readlinkat},
     io::Errno,
 };
 use skellin_plan::{Action, Verdict};
@@ -272,7 +272,13 @@ pub(super) fn cannot_read(error: Errno, directory: bool) -> String {
 
 /// Whether a file could be opened; the error is a reason.
 fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
-    at.and_then(|at| open_file(at, name)).map(drop).map_err(|error| cannot_read(error, true))
+    let flags = AtFlags::EACCESS | AtFlags::SYMLINK_NOFOLLOW;
+    let readable = at.and_then(|at| match accessat(at, name, Access::READ_OK, flags) {
+        // An older kernel does not know the flags; opening tells as well.
+        Err(Errno::NOSYS | Errno::INVAL | Errno::NOTSUP) => open_file(at, name).map(drop),
+        other => other,
+    });
+    readable.map_err(|error| cannot_read(error, true))
 }
 
 /// Counts what was in the snapshot before and is there no longer.

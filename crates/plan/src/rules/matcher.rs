@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
+use regex_automata::{Anchored, Input, meta::Regex as Finder};
 
 use super::{
     Action, NameOnly, PathKind, RuleSet, Traits,
@@ -40,6 +41,8 @@ pub struct Explanation {
 pub struct Matcher {
     /// One expression a pattern; the rules they belong to, in the same order.
     set: RegexSet,
+    /// The same expressions, the last first, so that one pass finds the last that fits.
+    last: Finder,
     rule_of: Vec<usize>,
     actions: Vec<Action>,
     conditions: Vec<Vec<Condition>>,
@@ -109,6 +112,21 @@ impl RuleSet {
                 takes.push(Reach { rule: number, parts });
             }
         }
+        let last = Finder::builder()
+            .configure(
+                Finder::config()
+                    .utf8_empty(false)
+                    .nfa_size_limit(Some(LARGEST))
+                    .hybrid_cache_capacity(LARGEST),
+            )
+            .syntax(
+                regex_automata::util::syntax::Config::new()
+                    .unicode(false)
+                    .utf8(false)
+                    .dot_matches_new_line(true),
+            )
+            .build_many(&expressions.iter().rev().collect::<Vec<_>>())
+            .map_err(|error| format!("the rules are too large to compile: {error}"))?;
         let set = RegexSetBuilder::new(expressions)
             .unicode(false)
             .dot_matches_new_line(true)
@@ -118,7 +136,7 @@ impl RuleSet {
             .map_err(too_large)?;
         let actions = self.rules.iter().map(|rule| rule.action).collect();
         let conditions = self.rules.iter().map(|rule| rule.conditions.clone()).collect();
-        Ok(Matcher { set, rule_of, actions, conditions, unnamed, now, takes })
+        Ok(Matcher { set, last, rule_of, actions, conditions, unnamed, now, takes })
     }
 }
 
@@ -162,10 +180,31 @@ impl Matcher {
         self.conditions[rule].iter().all(|condition| condition.holds(of, self.now))
     }
 
+    /// The last rule that fits a path by its name.
+    fn last_named(&self, path: &[u8], directory: bool) -> Option<usize> {
+        let find = |path: &[u8]| {
+            let input = Input::new(path).anchored(Anchored::Yes);
+            let found = self.last.search_half(&input)?;
+            Some(self.rule_of[self.rule_of.len() - 1 - found.pattern().as_usize()])
+        };
+        if directory { find(&[path, b"/"].concat()) } else { find(path) }
+    }
+
     /// The last rule that holds for a path itself, if it comes after `after`.
     fn last_rule(&self, path: &[u8], of: &dyn Traits, after: Option<usize>) -> Option<usize> {
-        let later = self.named(path, of).take_while(|rule| Some(*rule) > after);
-        later.into_iter().find(|rule| self.holds(*rule, of))
+        let named = self.last_named(path, of.kind() == PathKind::Directory);
+        let unnamed = self.unnamed.iter().rev().copied();
+        let mut later = unnamed.take_while(|rule| Some(*rule) > named.max(after));
+        if let Some(rule) = later.find(|rule| self.holds(*rule, of)) {
+            return Some(rule);
+        }
+        let named = named.filter(|named| Some(*named) > after)?;
+        if self.holds(named, of) {
+            return Some(named);
+        }
+        // Its conditions do not hold; only now all others are asked for.
+        let mut later = self.named(path, of).take_while(|rule| Some(*rule) > after);
+        later.find(|rule| self.holds(*rule, of))
     }
 
     /// The verdict on the source itself, for which the directories above it count as well, as far
