@@ -1,7 +1,8 @@
-//! `cargo xtask test` and `cargo xtask bench`.
+//! `cargo xtask test`, `cargo xtask bench` and `cargo xtask fuzz`.
 
 mod bench;
 mod choosing;
+mod fuzz;
 mod inputs;
 mod limits;
 mod screen;
@@ -12,7 +13,10 @@ fn main() -> anyhow::Result<()> {
     match arguments.next().as_deref() {
         Some("test") => suite::test(),
         Some("bench") => bench::bench(arguments.next().as_deref()),
-        _ => anyhow::bail!("say `cargo xtask test` or `cargo xtask bench [--screen|--rules]`"),
+        Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
+        _ => {
+            anyhow::bail!("say `cargo xtask test`, `bench [--screen|--rules]` or `fuzz [MINUTES]`")
+        }
     }
 }
 

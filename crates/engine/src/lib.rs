@@ -13,6 +13,7 @@ mod explain;
 pub mod history;
 mod journal;
 mod judge;
+mod live;
 mod lock;
 mod metadata;
 mod path;
@@ -28,6 +29,7 @@ pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain};
 pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work};
+pub use live::{LiveEntry, list_live};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{

@@ -185,3 +185,58 @@ fn changes_count_only_where_there_are_many_files_and_a_plan_may_do_without() {
     }
     assert_eq!(run(&place, &plan, false).0, RunStatus::Done, "a small set changes as a whole");
 }
+
+#[test]
+fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
+    use skellin_engine::list_live;
+    let folder = scratch();
+    let root = folder.path().join("ridge");
+    for name in ["kept.csv", "edited.csv", "deleted.csv", "x.part", "made/tile", "deep/er/z"] {
+        write(&root.join(name), content(1, 100));
+    }
+    let plan = plan_of(&[&root], "skip *.part made/");
+    let (_, place) = memory_store();
+    common::run_at(&place, &plan, 1_790_000_000_000);
+    fs::remove_file(root.join("deleted.csv")).unwrap();
+    write(&root.join("edited.csv"), content(1, 200));
+    write(&root.join("later.csv"), "x");
+    fs::remove_dir_all(root.join("deep")).unwrap();
+    let store = open_store(&place);
+    let snapshot = common::newest(&store);
+    let list = |path: Option<&Path>, before: bool| {
+        let mut found = Vec::new();
+        let before = before.then_some((&*store, &snapshot));
+        list_live(&plan, path, before, 0, &mut |entry| {
+            found.push((String::from_utf8(entry.name).unwrap(), entry.change, entry.rule));
+            true
+        })
+        .unwrap();
+        found
+    };
+    let name = root.display().to_string();
+    assert_eq!(list(None, true), [(name.clone(), Change::Same, None)]);
+    let expected = [
+        ("deep", Change::Gone, None),
+        ("deleted.csv", Change::Gone, None),
+        ("edited.csv", Change::Changed, None),
+        ("kept.csv", Change::Same, None),
+        ("later.csv", Change::New, None),
+        ("made", Change::Skipped, Some(0)),
+        ("x.part", Change::Skipped, Some(0)),
+    ];
+    let expected: Vec<_> =
+        expected.iter().map(|(name, change, rule)| ((*name).to_owned(), *change, *rule)).collect();
+    assert_eq!(list(Some(&root), true), expected);
+    assert!(
+        list(Some(&root), false)
+            .iter()
+            .all(|(_, change, _)| matches!(change, Change::New | Change::Skipped))
+    );
+    assert_eq!(
+        list(Some(&root.join("made")), true),
+        [("tile".to_owned(), Change::Skipped, Some(0))]
+    );
+    assert_eq!(list(Some(&root.join("deep")), true), [("er".to_owned(), Change::Gone, None)]);
+    fs::remove_dir_all(&root).unwrap();
+    assert_eq!(list(None, true), [(name, Change::Gone, None)], "a source that is not there");
+}

@@ -81,7 +81,14 @@ impl Screen {
 
     fn keys(&self, keys: &[&str]) {
         for key in keys {
+            let before = self.text();
             self.tmux(&["send-keys", key]);
+            // What follows an escape at once would be taken for one key together with it.
+            let deadline = Instant::now() + Duration::from_secs(20);
+            while *key == "Escape" && self.text() == before {
+                assert!(Instant::now() < deadline, "Escape changed nothing:\n{before}");
+                std::thread::sleep(Duration::from_millis(15));
+            }
         }
     }
 
@@ -101,7 +108,8 @@ impl Screen {
             }
             self.keys(&[key]);
             let deadline = Instant::now() + Duration::from_secs(20);
-            while self.text() == before && Instant::now() < deadline {
+            let is_over = |text: &str| text != before && !text.contains("reading …");
+            while !is_over(&self.text()) && Instant::now() < deadline {
                 std::thread::sleep(Duration::from_millis(15));
             }
         }
@@ -267,9 +275,14 @@ fn the_deleted_register_is_found_and_brought_back() {
 fn a_run_is_started_and_its_mark_appears() {
     let folder = world(true);
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "d makes a dry run", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "d dry run", "2 plans safe"]);
     write(&folder.path().join("readings/notes.md"), "a new night\n");
-    screen.keys(&["d"]);
+    // The source as it is: the edited path shows, and why it goes along.
+    screen.keys(&["Enter"]);
+    screen.wait(&["2026/", "notes.md"]);
+    screen.keys(&["Down", "Down", "y"]);
+    screen.wait(&["Why: ", "notes.md: goes along", "no rule holds"]);
+    screen.keys(&["Escape", "d"]);
     screen.wait(&["Dry run", "nothing was written", "0 gone", "~ changed", "readings/notes.md"]);
     screen.keys(&["r"]);
     screen.wait(&["the snapshot is there"]);
@@ -288,7 +301,7 @@ fn a_run_is_cancelled_and_closing_asks_first() {
     let text = fs::read_to_string(&plan).unwrap();
     write(&plan, format!("{text}compress = \"high\"\n"));
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "r runs the plan", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "r run", "2 plans safe"]);
     screen.keys(&["r"]);
     screen.wait(&["Run under way", "huge.csv", "MiB/s"]);
     screen.keys(&["q"]);
@@ -346,7 +359,7 @@ fn a_plan_is_made_from_nothing_and_run() {
     screen.keys(&["d"]);
     screen.wait(&["dry run: 2 files would be stored"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["─ Is ─ records", "has no snapshot yet", "r runs the plan now"]);
+    screen.wait(&["─ Is ─ records", "has no snapshot yet", "r run", "/records/"]);
     screen.keys(&["r"]);
     screen.wait(&["the snapshot is there", "✓ 1 plan safe"]);
     let key = fs::metadata(folder.path().join("config/keys/oak.key")).unwrap();

@@ -7,7 +7,7 @@ use skellin_store::Kind;
 use super::{
     app::{App, Step},
     hits::Target,
-    keys::{self, Action, Place},
+    keys::{self, Action},
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
     panels::Panel,
@@ -58,6 +58,15 @@ impl App {
             Action::Journal => self.show_list(Screen::Journal),
             Action::Proof => self.show_list(Screen::Proof),
             Action::Ribbon => self.model.screen = Screen::Ribbon,
+            Action::BackToSource => {
+                if let Some(lane) = self.model.lanes.get_mut(self.model.lane)
+                    && matches!(lane.work, Work::Ended { .. })
+                {
+                    lane.work = Work::None;
+                    self.model.forget_tree();
+                    self.model.refresh();
+                }
+            }
             Action::NextPlan => {
                 self.model.choose_lane((self.model.lane + 1) % self.model.lanes.len().max(1));
             }
@@ -105,11 +114,8 @@ impl App {
     }
 
     fn page(&self) -> isize {
-        let height = if self.model.place() == Place::Was {
-            self.model.tree_height
-        } else {
-            self.model.list.height
-        };
+        let height =
+            if self.model.has_tree() { self.model.tree_height } else { self.model.list.height };
         height.saturating_sub(1).max(1) as isize
     }
 
@@ -121,12 +127,12 @@ impl App {
     }
 
     fn move_selection(&mut self, by: isize) {
-        match self.model.place() {
-            Place::Was => {
+        match self.model.has_tree() {
+            true => {
                 self.model.tree.step(by);
                 self.model.study_versions();
             }
-            _ => {
+            false => {
                 let length = super::screens::list_length(&self.model);
                 self.model.list.step(by, length);
             }
@@ -290,9 +296,9 @@ impl App {
         let Some(lane) = self.model.current_lane().filter(|lane| lane.plan.is_some()) else {
             return;
         };
-        let path = match self.model.place() {
-            Place::Was => self.model.tree.selected.clone(),
-            _ => super::screens::listed_path(&self.model),
+        let path = match self.model.has_tree() {
+            true => self.model.tree.selected.clone(),
+            false => super::screens::listed_path(&self.model),
         };
         if let Some(path) = path {
             self.model.ask(Request::Explain { plan: lane.name.clone(), path: path.clone() });

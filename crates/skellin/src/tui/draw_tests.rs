@@ -406,6 +406,46 @@ fn zooming_merges_marks_into_counts_and_never_loses_any() {
 fn is_from_rest_to_the_end_of_a_run() {
     let (mut app, requests) = app();
     listed(&mut app);
+    let newest = app.model.lanes[0].marks.last().map(|mark| mark.id);
+    let live = requests.try_iter().find_map(|request| match request {
+        Request::Live { ticket, newest, path: None, .. } => Some((ticket, newest)),
+        _ => None,
+    });
+    assert_eq!(live, Some((app.model.ticket, newest)), "the sources are listed beside the newest");
+    let mut source = row("/srv/readings", Kind::Directory, 0, Change::Same);
+    source.facts.files = 0;
+    let roots: Batch = [source].into_iter().collect();
+    app.report(Report::Rows { ticket: app.model.ticket, path: None, batch: roots, complete: true });
+    press(&mut app, KeyCode::Enter);
+    let rows: Batch = [
+        row(".cache", Kind::File, 900, Change::Skipped),
+        row("evil\u{1b}[2Jname", Kind::File, 5, Change::New),
+        row("notes.md", Kind::File, 1_850_000, Change::Changed),
+        row("register.csv", Kind::File, 4096, Change::Gone),
+    ]
+    .into_iter()
+    .collect();
+    app.report(Report::Rows {
+        ticket: app.model.ticket,
+        path: Some(b"/srv/readings".to_vec()),
+        batch: rows,
+        complete: true,
+    });
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Char('y'));
+    let asked = requests.try_iter().find_map(|request| match request {
+        Request::Explain { plan, path } => Some((plan, path)),
+        _ => None,
+    });
+    let path = b"/srv/readings/.cache".to_vec();
+    assert_eq!(asked, Some(("readings".to_owned(), path.clone())));
+    let reasons = vec![
+        "/srv/readings/.cache: is left out".to_owned(),
+        "  decided by  skip .cache   (readings.toml, line 6)".to_owned(),
+    ];
+    app.report(Report::Explained { path, reasons: Ok(reasons) });
+    insta::assert_snapshot!("why", both(&mut app));
+    press(&mut app, KeyCode::Esc);
     insta::assert_snapshot!("is", both(&mut app));
     press(&mut app, KeyCode::Char('r'));
     let job = requests
@@ -667,10 +707,7 @@ fn every_trouble_says_what_to_do() {
     let listing = |groups| Report::Listed { store: "oak".to_owned(), groups };
     app.report(listing(Ok(Vec::new())));
     let text = draw(&mut app, 80, 24).join("\n");
-    assert!(
-        text.contains("○ readings has no snapshot yet") && text.contains("r runs the plan now"),
-        "{text}"
-    );
+    assert!(text.contains("○ readings has no snapshot yet") && text.contains("r run"), "{text}");
     app.report(listing(Err(trouble("could not reach /mnt/oak: the place is not there"))));
     insta::assert_snapshot!("away", both(&mut app));
     let wrong = Trouble { passphrase: Some(true), ..trouble("the passphrase opens no slot") };

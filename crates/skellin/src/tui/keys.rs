@@ -31,6 +31,7 @@ pub(super) enum Action {
     Rehearse,
     Run,
     RunAnyway,
+    BackToSource,
     Stop,
     Stores,
     Journal,
@@ -49,6 +50,8 @@ pub(super) enum Where {
     Everywhere,
     Was,
     Is,
+    /// Was and Is: where there is a tree.
+    Trees,
     /// Was and Is and Will: wherever the ribbon leads.
     Tenses,
     /// Lists: Stores, Journal, Proof.
@@ -83,7 +86,7 @@ const fn binding(
 use KeyCode::{
     BackTab, Backspace, Char, Down, End, Enter, Esc, Home, Left, PageDown, PageUp, Right, Tab, Up,
 };
-use Where::{Everywhere, Is, Lists, Tenses, Was};
+use Where::{Everywhere, Is, Lists, Tenses, Trees, Was};
 
 /// All keys.
 pub(super) const BINDINGS: &[Binding] = &[
@@ -148,11 +151,11 @@ pub(super) const BINDINGS: &[Binding] = &[
         &[(Enter, NONE), (Char(' '), NONE)],
         "Enter",
         Action::Open,
-        Was,
-        "open a directory, look into a file",
+        Trees,
+        "open a directory; in Was look into a file",
         "open",
     ),
-    binding(&[(Backspace, NONE)], "Backspace", Action::Above, Was, "to the directory above", ""),
+    binding(&[(Backspace, NONE)], "Backspace", Action::Above, Trees, "to the directory above", ""),
     binding(&[(Char('l'), NONE)], "l", Action::Look, Was, "look into the file", ""),
     binding(
         &[(Char('v'), NONE)],
@@ -197,6 +200,14 @@ pub(super) const BINDINGS: &[Binding] = &[
         "run all the same",
     ),
     binding(&[(Char('x'), NONE)], "x", Action::Stop, Is, "stop the run", "stop"),
+    binding(
+        &[(Esc, NONE)],
+        "Esc",
+        Action::BackToSource,
+        Is,
+        "from the outcome of a run back to the sources",
+        "sources",
+    ),
     binding(
         &[(Char('y'), NONE)],
         "y",
@@ -274,6 +285,7 @@ impl Where {
             Self::Everywhere => true,
             Self::Was => place == Place::Was,
             Self::Is => place == Place::Is,
+            Self::Trees => matches!(place, Place::Was | Place::Is),
             Self::Tenses => place != Place::List,
             Self::Lists => place == Place::List,
         }

@@ -9,7 +9,7 @@ use skellin_store::RunId;
 use super::{
     hits::Hits,
     keys,
-    lanes::{Known, Lane, Mark},
+    lanes::{Known, Lane, Mark, Work},
     theme::Theme,
     tree::Tree,
     window::Window,
@@ -58,6 +58,14 @@ impl List {
     }
 }
 
+/// What the tree shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Shown {
+    Snapshot(RunId),
+    /// The sources as they are now, beside the newest snapshot.
+    Live(Option<RunId>),
+}
+
 /// What is known of the selected path's versions.
 pub(super) enum Study {
     None,
@@ -95,8 +103,8 @@ pub(super) struct Model {
     pub tree: Tree,
     /// Trees of the other lanes, with what is open and selected in them.
     trees: BTreeMap<String, Tree>,
-    /// The snapshot whose tree is listed.
-    shown: Option<RunId>,
+    /// What the tree shows.
+    shown: Option<Shown>,
     pub study: Study,
     /// A passphrase to be asked for.
     pub need: Option<Need>,
@@ -257,9 +265,19 @@ impl Model {
         }
     }
 
+    /// Whether the screen is the tree of a snapshot, or of the sources as they are.
+    pub fn has_tree(&self) -> bool {
+        let at_rest = |lane: &Lane| matches!(lane.work, Work::None);
+        match self.place() {
+            keys::Place::Was => true,
+            keys::Place::Is => self.current_lane().is_some_and(at_rest),
+            _ => false,
+        }
+    }
+
     /// Whether the ribbon shows the life of the selected path.
     pub fn has_strip(&self) -> bool {
-        self.place() == keys::Place::Was && self.tree.selected.is_some()
+        self.has_tree() && self.tree.selected.is_some()
     }
 
     /// Versions of the selected path, if they are known.
@@ -300,18 +318,27 @@ impl Model {
     /// Has the tree listed, if the snapshot under the cursor is another one now.
     pub fn refresh(&mut self) {
         self.ask_passphrase_if_needed();
-        let wanted = self.current_mark().map(|(_, mark)| mark.id);
-        let Some(id) = wanted else { return };
-        if self.shown == Some(id) {
+        let Some(wanted) = self.wanted_tree() else { return };
+        if self.shown == Some(wanted) {
             self.study_versions();
             return;
         }
-        self.shown = Some(id);
+        self.shown = Some(wanted);
         self.ticket += 1;
         for path in self.tree.turn() {
             self.ask_directory(path);
         }
         self.study_versions();
+    }
+
+    /// The tree that belongs to where the cursor stands.
+    fn wanted_tree(&self) -> Option<Shown> {
+        if self.cursor != Cursor::Is {
+            return self.current_mark().map(|(_, mark)| Shown::Snapshot(mark.id));
+        }
+        let lane = self.current_lane()?;
+        let is_ready = lane.plan.is_some() && matches!(lane.known, Known::Here);
+        is_ready.then(|| Shown::Live(lane.marks.last().map(|mark| mark.id)))
     }
 
     /// Forgets which tree is shown, so that it is listed again.
@@ -320,6 +347,11 @@ impl Model {
     }
 
     pub(super) fn ask_directory(&self, path: Option<Vec<u8>>) {
+        if let (Cursor::Is, Some(lane)) = (self.cursor, self.current_lane()) {
+            let (plan, store) = (lane.name.clone(), lane.store.clone());
+            let newest = lane.marks.last().map(|mark| mark.id);
+            return self.ask(Request::Live { ticket: self.ticket, plan, store, newest, path });
+        }
         let Some((number, mark)) = self.current_mark() else { return };
         let Some(lane) = self.current_lane() else { return };
         let before = number.checked_sub(1).map(|before| lane.marks[before].id);

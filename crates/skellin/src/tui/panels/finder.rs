@@ -75,7 +75,7 @@ impl Finder {
         }
         for binding in elsewhere.into_iter().filter(|binding| fits(binding.says)) {
             let place = match binding.on {
-                crate::tui::keys::Where::Was => "in Was",
+                crate::tui::keys::Where::Was | crate::tui::keys::Where::Trees => "in Was",
                 crate::tui::keys::Where::Is => "in Is",
                 _ => continue,
             };

@@ -248,6 +248,7 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
         app,
         &[
             ("Along the ribbon", Where::Tenses),
+            ("In a tree", Where::Trees),
             ("Was", Where::Was),
             ("Is", Where::Is),
             ("Stores, Journal, Proof", Where::Lists),

@@ -14,7 +14,8 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{
     length::{changes, list_length},
-    parts::{fact, is_open, paragraph},
+    parts::{fact, is_open, paragraph, trouble_lines},
+    was::draw_tree,
 };
 use crate::{
     tui::{
@@ -90,20 +91,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         return;
     }
     match &app.lanes[app.lane].work {
-        Work::None => {
-            let theme = app.theme;
-            let lines = vec![
-                Line::from(vec![
-                    Span::styled("  d ", theme.strong()),
-                    Span::raw("makes a dry run: what would change; nothing is written"),
-                ]),
-                Line::from(vec![
-                    Span::styled("  r ", theme.strong()),
-                    Span::raw("runs the plan now"),
-                ]),
-            ];
+        Work::None if app.tree.trouble().is_some() || !app.tree.is_loaded() => {
+            let lines = match app.tree.trouble() {
+                Some(trouble) => trouble_lines(app, trouble),
+                None => vec![Line::styled("  reading the sources …", app.theme.quiet())],
+            };
             paragraph(frame, lines, below);
         }
+        Work::None => draw_tree(frame, app, below),
         Work::Going { .. } => going(frame, app, below),
         Work::Ended { .. } => ended(frame, app, below),
     }

@@ -12,7 +12,12 @@ use unicode_width::UnicodeWidthStr;
 
 use super::parts::{is_open, paragraph, trouble_lines};
 use crate::{
-    tui::{hits::Target, model::Model, model::Study, tree::Shown},
+    tui::{
+        hits::Target,
+        model::Model,
+        model::{Cursor, Study},
+        tree::Shown,
+    },
     words::{self, fit},
 };
 
@@ -96,13 +101,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     }
 }
 
-fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let mut height = usize::from(area.height).max(1);
     let mut lines = Vec::new();
     if !app.tree.is_present()
         && let Some(path) = &app.tree.selected
     {
-        let text = format!("  {} is not in this snapshot", words::path(path));
+        let what = if app.cursor == Cursor::Is { "not there now" } else { "not in this snapshot" };
+        let text = format!("  {} is {what}", words::path(path));
         lines.push(Line::styled(fit(&text, area.width.into()), app.theme.is()));
         height = height.saturating_sub(1).max(1);
     }
@@ -130,6 +136,7 @@ fn change(app: &Model, change: Change) -> (&'static str, &'static str, Style) {
         Change::New => ("+", "new", app.theme.well()),
         Change::Changed => ("~", "changed", app.theme.is()),
         Change::Gone => ("−", "gone", app.theme.wrong()),
+        Change::Skipped => ("·", "skipped", app.theme.quiet()),
         _ => (" ", "", app.theme.quiet()),
     }
 }
@@ -155,12 +162,14 @@ fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<
         "  ".repeat(row.depth),
         words::path(row.name)
     );
+    // How much a directory of the sources holds is not known before it has been walked.
+    let is_walked = facts.kind != Kind::Directory || facts.files > 0 || facts.size > 0;
     let files = match facts.kind {
-        Kind::Directory => words::counted(facts.files, "file", "files"),
+        Kind::Directory if is_walked => words::counted(facts.files, "file", "files"),
         _ => String::new(),
     };
     let modified = words::zoned(facts.modified.saturating_mul(1000));
-    let size = words::bytes(facts.size);
+    let size = if is_walked { words::bytes(facts.size) } else { String::new() };
     let (before, after) = match width {
         ..=59 => (format!(" {sign} "), format!(" {size:>9} ")),
         60..=92 => {
@@ -181,7 +190,7 @@ fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<
         return Line::styled(format!("{before}{name}{blanks}{after}"), theme.cursor());
     }
     let name_style = match facts.change {
-        Change::Gone => theme.quiet(),
+        Change::Gone | Change::Skipped => theme.quiet(),
         _ => Style::new(),
     };
     Line::from(vec![
@@ -205,7 +214,10 @@ pub(in crate::tui) fn about_path(app: &Model, width: usize, height: usize) -> Ve
     let mut lines = vec![Line::styled(format!(" {short}"), theme.strong())];
     if let Some(row) = app.tree.selected_row() {
         let kind = match row.facts.kind {
-            Kind::Directory => words::counted(row.facts.files, "file", "files"),
+            Kind::Directory if row.facts.files > 0 => {
+                words::counted(row.facts.files, "file", "files")
+            }
+            Kind::Directory => "directory".to_owned(),
             Kind::File => "file".to_owned(),
             Kind::Link => "link".to_owned(),
             _ => "special file".to_owned(),

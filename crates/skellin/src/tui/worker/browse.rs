@@ -31,6 +31,15 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
             }
         }
+        Request::Live { ticket, plan, store, newest, path } => {
+            if ticket < shared.ticket.load(Ordering::SeqCst) {
+                return;
+            }
+            let listing = Listing { shared, ticket, path: path.as_deref() };
+            if let Err(error) = listing.list_live(&plan, &store, newest) {
+                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
+            }
+        }
         Request::Versions { study, store, snapshots, path } => {
             let found = shared
                 .open_store(&store)
@@ -95,6 +104,39 @@ impl Listing<'_> {
             !stopped
         };
         history::list(store, now, against, &mut visit)?;
+        if !stopped {
+            self.send(batch, true);
+        }
+        Ok(())
+    }
+
+    fn list_live(&self, plan: &str, store: &str, newest: Option<RunId>) -> Result<(), EngineError> {
+        use std::{ffi::OsStr, os::unix::ffi::OsStrExt, path::Path};
+        let configuration = self.shared.configuration();
+        let file = configuration.plan_file(plan)?;
+        let Some(plan) = &file.plan else { return Ok(()) };
+        let open = self.shared.open_store(store)?;
+        let snapshot = newest.and_then(|id| open.snapshot(id).ok());
+        let before = snapshot.as_deref().map(|snapshot| (&*open.store, snapshot));
+        let now = jiff::Timestamp::now().as_millisecond();
+        let (mut batch, mut most, mut stopped) = (Batch::default(), FIRST, false);
+        let mut visit = |entry: skellin_engine::LiveEntry| {
+            let facts = RowFacts {
+                size: entry.size,
+                files: 0,
+                modified: entry.modified,
+                kind: entry.kind,
+                change: entry.change,
+            };
+            batch.push(Row { name: entry.name, facts, target: None });
+            if batch.len() >= most {
+                most = BATCH;
+                stopped = !self.send(std::mem::take(&mut batch), false);
+            }
+            !stopped
+        };
+        let path = self.path.map(|path| Path::new(OsStr::from_bytes(path)));
+        skellin_engine::list_live(plan, path, before, now, &mut visit)?;
         if !stopped {
             self.send(batch, true);
         }

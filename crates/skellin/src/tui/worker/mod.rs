@@ -40,6 +40,9 @@ pub(crate) enum Request {
         before: Option<RunId>,
         path: Option<Vec<u8>>,
     },
+    /// List a directory of a plan's sources as they are now, beside the newest snapshot; no path
+    /// means the sources.
+    Live { ticket: u64, plan: String, store: String, newest: Option<RunId>, path: Option<Vec<u8>> },
     /// Follow a path through these snapshots, oldest first. Only the newest study counts.
     Versions { study: u64, store: String, snapshots: Vec<RunId>, path: Vec<u8> },
     /// Read the beginning of a file.
@@ -150,7 +153,7 @@ pub(super) fn start(
         let papers = queue(&shared, clerk::answer);
         for request in requests {
             match request {
-                Request::Directory { ticket, .. } => {
+                Request::Directory { ticket, .. } | Request::Live { ticket, .. } => {
                     shared.ticket.fetch_max(ticket, Ordering::SeqCst);
                     let _ = browsing.send(request);
                 }
