@@ -165,6 +165,23 @@ impl Draft {
     }
 }
 
+/// Replaces the text of a plan's file, whole or not at all, if it still is what it was.
+///
+/// # Errors
+/// If it has changed since, or cannot be written.
+pub fn replace_plan_text(path: &Path, expected: &str, text: &str) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let read = fs::read_to_string(path).map_err(|error| EngineError::local("read", path, error))?;
+    if read != expected {
+        return Err(EngineError::Unknown {
+            what: format!("{} was changed by somebody else meanwhile", path.display()),
+            hint: "look again with u, then write the rule once more".to_owned(),
+        });
+    }
+    let mode = fs::metadata(path).map_or(0o644, |metadata| metadata.permissions().mode() & 0o777);
+    write_whole(path, text.as_bytes(), mode, true)
+}
+
 /// A store in memory to rehearse a plan against whose own store does not exist yet.
 ///
 /// # Errors

@@ -2,6 +2,8 @@
 
 use std::{
     collections::HashSet,
+    ffi::CString,
+    os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
 };
 
@@ -68,28 +70,10 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
         }
     };
     let explanation = judge.matcher().explain(source, path, directory, &look);
-    let mut below = directory.then(Amounts::default);
-    if let Some(amounts) = &mut below {
-        let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
-            match (verdict.action, facts.sort()) {
-                // Its own paths are counted one by one.
-                (Action::Skip, Sort::Directory)
-                    if judge.matcher().may_take_below(verdict, path) => {}
-                (Action::Skip, _) => amounts.skipped += 1,
-                (Action::Take, Sort::Directory | Sort::Socket) => {}
-                (Action::Take, sort) => {
-                    amounts.files += 1;
-                    amounts.bytes += if sort == Sort::File { facts.size() } else { 0 };
-                }
-            }
-            !cancel.is_cancelled()
-        };
-        let nothing = HashSet::new();
-        judge.walk(path, explanation.verdict, &Owners::default(), &nothing, &mut visit);
-        if cancel.is_cancelled() {
-            return Err(EngineError::Cancelled);
-        }
-    }
+    let below = match directory {
+        true => Some(count(&judge, path, explanation.verdict, cancel)?),
+        false => None,
+    };
     Ok(Reasons {
         path: path.to_path_buf(),
         source: Some(source.clone()),
@@ -98,4 +82,56 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
         exists: facts.is_some(),
         below,
     })
+}
+
+/// How much of all sources goes along with a plan. `now` in milliseconds since 1970.
+///
+/// # Errors
+/// If the rules cannot be made ready, or if it was cancelled.
+pub fn measure(plan: &Plan, now: i64, cancel: &Cancel) -> Result<Amounts> {
+    let mut sum = Amounts::default();
+    for source in &plan.sources {
+        let judge = Judge::new(&plan.rules, source, now).map_err(EngineError::Rules)?;
+        let Ok(facts) = Facts::of_path(source, true) else { continue };
+        let path = CString::new(source.as_os_str().as_bytes()).unwrap_or_default();
+        let verdict = judge.source(&path, &facts, &Owners::default());
+        if facts.sort() == Sort::Directory {
+            let amounts = count(&judge, source, verdict, cancel)?;
+            sum.files += amounts.files;
+            sum.bytes += amounts.bytes;
+            sum.skipped += amounts.skipped;
+        } else if verdict.action == Action::Take {
+            sum.files += 1;
+            sum.bytes += facts.size();
+        } else {
+            sum.skipped += 1;
+        }
+    }
+    Ok(sum)
+}
+
+fn count(judge: &Judge, path: &Path, verdict: Verdict, cancel: &Cancel) -> Result<Amounts> {
+    let mut amounts = Amounts::default();
+    let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
+        match (verdict.action, facts.sort()) {
+            // Its own paths are counted one by one.
+            (Action::Skip, Sort::Directory) if judge.matcher().may_take_below(verdict, path) => {}
+            (Action::Skip, _) => amounts.skipped += 1,
+            (Action::Take, Sort::Directory | Sort::Socket) => {}
+            (Action::Take, sort) => {
+                amounts.files += 1;
+                amounts.bytes += if sort == Sort::File { facts.size() } else { 0 };
+            }
+        }
+        !cancel.is_cancelled()
+    };
+    let enter = verdict.action == Action::Take
+        || judge.matcher().may_take_below(verdict, path.as_os_str().as_bytes());
+    if enter {
+        judge.walk(path, verdict, &Owners::default(), &HashSet::new(), &mut visit);
+    }
+    match cancel.is_cancelled() {
+        true => Err(EngineError::Cancelled),
+        false => Ok(amounts),
+    }
 }

@@ -4,6 +4,7 @@
 //! Nothing here touches a file, a clock or a network.
 
 mod draft;
+mod edit;
 mod fields;
 mod path;
 mod plan;
@@ -16,6 +17,7 @@ mod units;
 mod when;
 
 pub use draft::{FORMS, PlanDraft, StoreDraft};
+pub use edit::{name_pattern, with_rule};
 pub use path::{Expand, PathProblem, expand};
 pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
 pub use problem::{Problem, Severity, nearest};

@@ -293,6 +293,51 @@ fn a_run_is_started_and_its_mark_appears() {
 }
 
 #[test]
+fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
+    let folder = world(true);
+    write(&folder.path().join("readings/tiles/a.bin"), content(2, 300_000));
+    let plan = folder.path().join("config/plans/readings.toml");
+    let before = format!(
+        "# the ridge\n{}rules = '''\nskip *~   # of editors\n'''\n",
+        fs::read_to_string(&plan).unwrap()
+    );
+    write(&plan, &before);
+    let screen = Screen::start(120, 36, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "/readings/", "2 plans safe"]);
+    screen.keys(&["Enter"]);
+    screen.wait(&["notes.md", "tiles/"]);
+    screen.keys(&["Down", "Down", "Down", "w"]);
+    screen.wait(&[
+        "leave it out",
+        "this path alone",
+        "skip ./tiles/",
+        "3 files, 305 KiB  →  2 files, 12 KiB",
+        "−293 KiB",
+    ]);
+    screen.keys(&["Down"]);
+    screen.wait(&["everything called tiles", "skip tiles/", "−293 KiB"]);
+    assert_eq!(fs::read_to_string(&plan).unwrap(), before, "nothing is written yet");
+    screen.keys(&["Enter"]);
+    screen.wait(&["skipped", "by 2 rules", "z take back"]);
+    let after = fs::read_to_string(&plan).unwrap();
+    assert_eq!(after, before.replace("of editors\n", "of editors\nskip tiles/\n"));
+    screen.keys(&["y"]);
+    screen.wait(&["tiles: is left out", "decided by  skip tiles/"]);
+    screen.keys(&["Escape", "z"]);
+    screen.wait(&["by one rule"]);
+    assert_eq!(fs::read_to_string(&plan).unwrap(), before);
+    // What somebody else has changed meanwhile is not written over.
+    screen.keys(&["w"]);
+    screen.wait(&["−293 KiB"]);
+    write(&plan, format!("{before}# mine\n"));
+    screen.keys(&["Enter"]);
+    screen.wait(&["was changed by somebody else meanwhile"]);
+    assert_eq!(fs::read_to_string(&plan).unwrap(), format!("{before}# mine\n"));
+    screen.keys(&["Escape", "q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
 fn a_run_is_cancelled_and_closing_asks_first() {
     let folder = world(true);
     // Enough to compress hard for a while.

@@ -84,7 +84,7 @@ pub(super) enum Condition {
 }
 
 /// Words a condition begins with, `nocase` among them.
-pub(super) const WORDS: [&str; 9] =
+pub(crate) const WORDS: [&str; 9] =
     ["over", "under", "older", "newer", "owner", "kind", "holding", "other-filesystems", "nocase"];
 
 const KINDS: [(&str, PathKind); 6] = [

@@ -18,6 +18,7 @@ mod tests;
 
 use std::ops::Range;
 
+pub(crate) use condition::WORDS as CONDITION_WORDS;
 pub use condition::{NameOnly, PathKind, Traits};
 pub use matcher::{Explanation, Matcher, Verdict};
 pub use notes::RuleNote;
@@ -90,7 +91,7 @@ impl RuleSet {
     }
 
     /// Adds the rules of another set behind these.
-    pub(crate) fn extend(&mut self, other: Self) {
+    pub fn extend(&mut self, other: Self) {
         self.rules.extend(other.rules);
     }
 

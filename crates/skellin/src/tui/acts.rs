@@ -10,8 +10,8 @@ use super::{
     keys::{self, Action},
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
-    panels::Panel,
-    worker::Request,
+    panels::{Panel, RulePanel},
+    worker::{Request, Trouble},
 };
 
 const DAY: i64 = 86_400_000;
@@ -93,6 +93,12 @@ impl App {
             Action::LaterVersion => self.step_version(true),
             Action::BringBack => self.begin_restore(),
             Action::Why => self.ask_why(),
+            Action::WriteRule => self.write_rule(),
+            Action::TakeBack => {
+                if let Some((plan, was, became)) = self.model.undo.take() {
+                    self.model.ask(Request::TakeBack { plan, was, became });
+                }
+            }
             Action::Rehearse => self.run_plan(true, false),
             Action::Run => self.run_plan(false, false),
             Action::RunAnyway => self.run_plan(false, true),
@@ -304,6 +310,32 @@ impl App {
             self.model.ask(Request::Explain { plan: lane.name.clone(), path: path.clone() });
             self.panel = Some(Panel::Why { path, reasons: None });
         }
+    }
+
+    /// Begins a rule about the selected path: the other way round than it is decided now.
+    fn write_rule(&mut self) {
+        use std::os::unix::ffi::OsStrExt;
+        let Some(lane) = self.model.current_lane() else { return };
+        let (Some(plan), Some(row)) = (&lane.plan, self.model.tree.selected_row()) else { return };
+        let sources = plan.sources.iter().map(|source| source.as_os_str().as_bytes());
+        let Some(source) =
+            sources.filter(|source| row.path.starts_with(source)).max_by_key(|source| source.len())
+        else {
+            return;
+        };
+        let take = row.facts.change == skellin_engine::Change::Skipped;
+        let is_directory = row.facts.kind == Kind::Directory;
+        let panel = RulePanel::new(plan.name.clone(), source, row.path.clone(), is_directory, take);
+        self.panel = Some(match panel {
+            Ok(mut panel) => {
+                let request = panel.ask();
+                self.model.ask(request);
+                Panel::Rule(Box::new(panel))
+            }
+            Err(what) => {
+                Panel::Trouble(Trouble { what, hint: None, passphrase: None, damage: false })
+            }
+        });
     }
 
     fn stop_run(&mut self) {

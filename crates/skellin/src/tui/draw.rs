@@ -165,8 +165,9 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area
                 Action::Stop => going,
                 Action::Run | Action::Rehearse => !going,
                 Action::RunAnyway => app.current_lane().is_some_and(is_guarded),
+                Action::TakeBack => app.undo.is_some(),
                 Action::BackToSource => !going && !app.has_tree(),
-                Action::Open => app.has_tree(),
+                Action::Open | Action::WriteRule => app.has_tree(),
                 _ => true,
             };
             let here = keys::BINDINGS.iter().filter(|binding| {

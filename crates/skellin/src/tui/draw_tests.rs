@@ -9,8 +9,9 @@ use ratatui::{
     crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind},
 };
 use skellin_engine::{
-    ByteCounts, Change, Configuration, Event, Exception, FileCounts, Folders, JournalEntry,
-    Outcome, PathChange, PlanFile, Progress, RestoreReport, RunReport, RunStatus, Work,
+    Amounts, ByteCounts, Change, Configuration, Event, Exception, FileCounts, Folders,
+    JournalEntry, Outcome, PathChange, PlanFile, Progress, RestoreReport, RunReport, RunStatus,
+    Work,
 };
 use skellin_plan::{Stores, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
@@ -445,6 +446,29 @@ fn is_from_rest_to_the_end_of_a_run() {
     ];
     app.report(Report::Explained { path, reasons: Ok(reasons) });
     insta::assert_snapshot!("why", both(&mut app));
+    press(&mut app, KeyCode::Esc);
+    // A rule about a file that goes along would leave it out, as wide as is chosen.
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Char('w'));
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Down);
+    let effects: Vec<String> = requests
+        .try_iter()
+        .filter_map(|request| match request {
+            Request::Effect { rule, .. } => Some(rule),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(effects, ["skip ./notes.md", "skip notes.md", "skip *.md"]);
+    let amounts = |files, bytes| Amounts { files, bytes, skipped: 1 };
+    for (rule, after) in [("skip *.md", amounts(11, 900)), ("skip notes.md", amounts(1, 1))] {
+        let amounts = Ok((amounts(12, 1_850_900), after));
+        app.report(Report::Effect { rule: rule.to_owned(), amounts });
+    }
+    insta::assert_snapshot!("rule", both(&mut app));
+    press(&mut app, KeyCode::Char(' '));
+    assert!(draw(&mut app, 80, 24).join("\n").contains("take *.md"), "the other way round");
     press(&mut app, KeyCode::Esc);
     insta::assert_snapshot!("is", both(&mut app));
     press(&mut app, KeyCode::Char('r'));

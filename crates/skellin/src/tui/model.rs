@@ -116,6 +116,8 @@ pub(super) struct Model {
     pub journal: Option<Result<Papers, Trouble>>,
     pub stores: Option<Vec<StoreRow>>,
     pub now: i64,
+    /// The plan whose file was changed last, what its text was, and what it became.
+    pub undo: Option<(String, String, String)>,
     /// A plan to show as soon as it is there.
     pub wanted_lane: Option<String>,
     /// Whether it closes as soon as nothing is under way any more.
@@ -158,6 +160,7 @@ impl Model {
             journal: None,
             stores: None,
             now,
+            undo: None,
             wanted_lane: None,
             closing: false,
             ticket: 0,

@@ -53,6 +53,7 @@ impl App {
                 KeyCode::Char('s') | KeyCode::Char('c') => Answer::CloseDown,
                 _ => Answer::Dismiss,
             },
+            Panel::Rule(rule) => rule.key(key),
             Panel::Wizard(wizard) => wizard.key(key, &self.model),
         };
         self.answer(panel, answer)
@@ -188,6 +189,21 @@ impl App {
         match (&mut self.panel, report) {
             (Some(Panel::Look(look)), Report::Looked { path, snapshot, looked }) => {
                 look.take(&path, snapshot, looked);
+            }
+            (Some(Panel::Rule(panel)), Report::Effect { rule, amounts }) => {
+                panel.take_effect(&rule, amounts);
+            }
+            (Some(Panel::Rule(panel)), Report::PlanChanged { texts: Err(trouble), .. }) => {
+                panel.fail(trouble);
+            }
+            (panel, Report::PlanChanged { plan, texts: Ok((was, became)) }) => {
+                *panel = None;
+                self.model.undo = Some((plan, was, became));
+                self.model.forget_tree();
+                self.model.ask(Request::Configuration);
+            }
+            (panel, Report::PlanChanged { texts: Err(trouble), .. }) => {
+                *panel = Some(Panel::Trouble(trouble));
             }
             (Some(Panel::Why { path, reasons }), Report::Explained { path: of, reasons: told })
                 if *path == of =>

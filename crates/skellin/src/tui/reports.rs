@@ -72,6 +72,8 @@ impl App {
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
             Report::Looked { .. }
             | Report::Explained { .. }
+            | Report::Effect { .. }
+            | Report::PlanChanged { .. }
             | Report::Local(..)
             | Report::Checked(_)
             | Report::Saved(_) => {

@@ -6,6 +6,7 @@ mod finder;
 mod look;
 mod moment;
 mod restore;
+mod rule;
 mod secret;
 mod wizard;
 mod wizard_draw;
@@ -27,6 +28,7 @@ use finder::Finder;
 use look::Look;
 use moment::GoTo;
 use restore::RestorePanel;
+pub(super) use rule::RulePanel;
 use secret::dots;
 pub(super) use secret::type_secret;
 pub(super) use wizard::Wizard;
@@ -48,6 +50,8 @@ pub(super) enum Panel {
     Look(Box<Look>),
     /// All about the selected path.
     About,
+    /// A rule being written.
+    Rule(Box<RulePanel>),
     /// Why the rules take a path or leave it out.
     Why {
         path: Vec<u8>,
@@ -102,6 +106,14 @@ impl Panel {
                 vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
             }
             Self::About | Self::Why { .. } | Self::Trouble(_) => vec![("Esc", "back")],
+            Self::Rule(_) => {
+                vec![
+                    ("Space", "take or skip"),
+                    ("↑↓", "how wide"),
+                    ("Enter", "save it"),
+                    ("Esc", "leave"),
+                ]
+            }
             Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
             Self::Wizard(wizard) => wizard.hints(),
         }
@@ -157,6 +169,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         Panel::About => {
             let lines = super::screens::about_path(app, usize::from(area.width.min(96)) - 4, 30);
             popup(frame, app, " This path ", lines, area, 96);
+        }
+        Panel::Rule(rule) => {
+            let lines = rule.lines(app);
+            popup(frame, app, " A rule ", lines, area, 110);
         }
         Panel::Why { path, reasons } => {
             let lines = match reasons {

@@ -1,11 +1,15 @@
 //! Papers: the journal, the stores as they stand, the configuration, drafts of plans.
 
-use std::{fs, path::Path};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
 
 use skellin_engine::{
-    Configuration, Draft, EngineError, Exception, Journal, JournalEntry, local_directory,
-    open_place,
+    Amounts, Cancel, Configuration, Draft, EngineError, Exception, Journal, JournalEntry,
+    local_directory, measure, open_place, replace_plan_text,
 };
+use skellin_plan::{Plan, RuleSet};
 use skellin_store::Store;
 
 use super::{DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
@@ -36,6 +40,28 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             let listed = local(&path).map_err(|error| error.to_string());
             Report::Local(path, listed)
         }
+        Request::Effect { plan, rule, cancel } => {
+            let amounts = effect(shared, &plan, &rule, &cancel);
+            if matches!(&amounts, Err(error) if error.is_cancelled()) {
+                return;
+            }
+            Report::Effect { rule, amounts: amounts.map_err(Into::into) }
+        }
+        Request::AddRule { plan, rule } => {
+            let texts = ready(shared, &plan).and_then(|(file, ready)| {
+                let became = added(&ready, &rule)?;
+                replace_plan_text(&file, &ready.text, &became)?;
+                Ok((ready.text, became))
+            });
+            Report::PlanChanged { plan, texts: texts.map_err(Into::into) }
+        }
+        Request::TakeBack { plan, was, became } => {
+            let texts = ready(shared, &plan).and_then(|(file, _)| {
+                replace_plan_text(&file, &became, &was)?;
+                Ok((became, was))
+            });
+            Report::PlanChanged { plan, texts: texts.map_err(Into::into) }
+        }
         Request::Explain { plan, path } => {
             let reasons = explain(shared, &plan, &path).map_err(Into::into);
             Report::Explained { path, reasons }
@@ -51,21 +77,55 @@ pub(super) fn answer(shared: &Shared, request: Request) {
     shared.tell(report);
 }
 
+/// A plan without mistakes, and its file.
+fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
+    let configuration = shared.configuration();
+    let file = configuration.plan_file(name)?;
+    match &file.plan {
+        Some(plan) => Ok((file.path.clone(), plan.clone())),
+        None => Err(EngineError::Unknown {
+            what: format!("the plan {name} has mistakes"),
+            hint: format!("skellin plan check {name}"),
+        }),
+    }
+}
+
+/// A plan's text with one more rule.
+fn added(plan: &Plan, rule: &str) -> Result<String, EngineError> {
+    skellin_plan::with_rule(&plan.text, rule).map_err(|what| EngineError::Unknown {
+        what,
+        hint: "edit the plan's file by hand".to_owned(),
+    })
+}
+
+/// How much goes along without and with a rule.
+fn effect(
+    shared: &Shared,
+    name: &str,
+    rule: &str,
+    cancel: &Cancel,
+) -> Result<(Amounts, Amounts), EngineError> {
+    let (_, plan) = ready(shared, name)?;
+    let (rules, problems) = RuleSet::parse(rule, "the new rule");
+    if let Some(problem) = problems.into_iter().next() {
+        let hint = problem.hint.unwrap_or_else(|| "change the rule".to_owned());
+        return Err(EngineError::Unknown { what: problem.message, hint });
+    }
+    let now = jiff::Timestamp::now().as_millisecond();
+    let before = measure(&plan, now, cancel)?;
+    let mut with = plan;
+    with.rules.extend(rules);
+    Ok((before, measure(&with, now, cancel)?))
+}
+
 /// The reasons for a path, line by line.
 fn explain(shared: &Shared, plan: &str, path: &[u8]) -> Result<Vec<String>, EngineError> {
     use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
-    let configuration = shared.configuration();
-    let file = configuration.plan_file(plan)?;
-    let Some(plan) = &file.plan else {
-        return Err(EngineError::Unknown {
-            what: format!("the plan {plan} has mistakes"),
-            hint: format!("skellin plan check {plan}"),
-        });
-    };
+    let (_, plan) = ready(shared, plan)?;
     let now = jiff::Timestamp::now().as_millisecond();
     let path = Path::new(OsStr::from_bytes(path));
-    let reasons = skellin_engine::explain(plan, path, now, &skellin_engine::Cancel::new())?;
-    Ok(words::reasons(plan, &reasons))
+    let reasons = skellin_engine::explain(&plan, path, now, &Cancel::new())?;
+    Ok(words::reasons(&plan, &reasons))
 }
 
 fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, EngineError> {

@@ -63,6 +63,12 @@ pub(crate) enum Request {
     Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
     /// Run a plan, or rehearse it.
     Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
+    /// How much would go along with one more rule, beside how much does now.
+    Effect { plan: String, rule: String, cancel: Cancel },
+    /// Add a rule to a plan's file.
+    AddRule { plan: String, rule: String },
+    /// Give a plan's file the text it had, if it still is what it became.
+    TakeBack { plan: String, was: String, became: String },
     /// Why a path goes along with a plan, or does not.
     Explain { plan: String, path: Vec<u8> },
     /// Restore a path, or rehearse it.
@@ -167,6 +173,10 @@ pub(super) fn start(
                     std::thread::spawn(move || {
                         catalogue::open(&shared, &store, passphrase.as_ref());
                     });
+                }
+                Request::Effect { .. } => {
+                    let shared = Arc::clone(&shared);
+                    std::thread::spawn(move || clerk::answer(&shared, request));
                 }
                 Request::Run { .. } | Request::Restore(_) | Request::Rehearse { .. } => {
                     let shared = Arc::clone(&shared);

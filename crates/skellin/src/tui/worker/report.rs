@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Change, Checked, Configuration, EngineError, Event, Exception, JournalEntry, RestoreReport,
-    RunReport,
+    Amounts, Change, Checked, Configuration, EngineError, Event, Exception, JournalEntry,
+    RestoreReport, RunReport,
 };
 use skellin_store::{Kind, RunId};
 
@@ -33,6 +33,10 @@ pub(crate) enum Report {
     Local(PathBuf, Result<Vec<Local>, String>),
     /// Why a path goes along, or does not.
     Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
+    /// How much goes along without and with a rule.
+    Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
+    /// A plan's file was changed: what its text was, and what it became.
+    PlanChanged { plan: String, texts: Result<(String, String), Trouble> },
     /// A draft was looked at.
     Checked(Box<DraftState>),
     /// A draft was saved, or not.
