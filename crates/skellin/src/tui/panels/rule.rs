@@ -123,7 +123,7 @@ impl RulePanel {
         let mut lines = vec![
             Line::styled(words::path(&self.path), theme.strong()),
             Line::from(""),
-            Line::from(vec![Span::raw("What    "), Span::styled(verb, theme.cursor())]),
+            Line::from(vec![Span::raw("What      "), Span::styled(verb, theme.cursor())]),
         ];
         for (number, (_, says)) in self.widths.iter().enumerate() {
             let label = if number == 0 { "How wide" } else { "" };
@@ -131,18 +131,18 @@ impl RulePanel {
             let mark = if here { "(•)" } else { "( )" };
             let style = if here { theme.strong() } else { theme.quiet() };
             lines.push(Line::from(vec![
-                Span::raw(format!("{label:<8}")),
+                Span::raw(format!("{label:<10}")),
                 Span::styled(format!("{mark} {says}"), style),
             ]));
         }
         lines.push(Line::from(""));
         lines.push(Line::from(vec![
-            Span::raw("Rule    "),
+            Span::raw("Rule      "),
             Span::styled(self.rule(), theme.is().patch(theme.strong())),
             Span::styled(format!("   added at the end of {}", self.plan), theme.quiet()),
         ]));
         lines.push(match &self.effect {
-            None => Line::styled("Effect  counting what goes along …", theme.quiet()),
+            None => Line::styled("Effect    counting what goes along …", theme.quiet()),
             Some(Err(trouble)) => Line::styled(format!("✕ {}", trouble.what), theme.wrong()),
             Some(Ok((before, after))) => effect(app, before, after),
         });
@@ -164,7 +164,7 @@ fn effect(app: &Model, before: &Amounts, after: &Amounts) -> Line<'static> {
     };
     if before == after {
         return Line::styled(
-            format!("Effect  none: {} go along as before", amounts(after)),
+            format!("Effect    none: {} go along as before", amounts(after)),
             app.theme.quiet(),
         );
     }
@@ -173,7 +173,7 @@ fn effect(app: &Model, before: &Amounts, after: &Amounts) -> Line<'static> {
         _ => ("+", after.bytes - before.bytes),
     };
     Line::from(vec![
-        Span::raw(format!("Effect  {}  →  ", amounts(before))),
+        Span::raw(format!("Effect    {}  →  ", amounts(before))),
         Span::styled(amounts(after), app.theme.strong()),
         Span::styled(format!("   {sign}{}", words::bytes(less)), app.theme.is()),
     ])
