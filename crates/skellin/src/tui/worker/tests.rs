@@ -377,3 +377,98 @@ fn a_draft_is_checked_rehearsed_and_saved() {
     });
     assert_eq!(configuration.plans.len(), 2);
 }
+
+#[test]
+fn the_sources_are_listed_as_they_are_and_explained() {
+    let world = World::new(true);
+    let newest = world.snapshots().last().copied();
+    write(&world.path("ridge/notes.md"), "three terns, and more\n");
+    write(&world.path("ridge/later.csv"), "1\n");
+    let ridge = world.bytes("ridge");
+    let live = |ticket, plan: &str, path: Option<Vec<u8>>| Request::Live {
+        ticket,
+        plan: plan.to_owned(),
+        store: "oak".to_owned(),
+        newest,
+        path,
+    };
+    world.ask(live(1, "readings", None));
+    assert_eq!(world.rows(1), [(world.path("ridge").display().to_string(), Change::Same)]);
+    world.ask(live(2, "readings", Some(ridge.clone())));
+    let expected =
+        [("2026", Change::Same), ("later.csv", Change::New), ("notes.md", Change::Changed)];
+    assert_eq!(world.rows(2), expected.map(|(name, change)| (name.to_owned(), change)));
+    world.ask(live(3, "nothing", None));
+    let trouble = world.hear(|report| match report {
+        Report::NoRows { ticket: 3, trouble, .. } => Some(trouble),
+        _ => None,
+    });
+    assert!(trouble.what.contains("there is no plan `nothing`"), "{}", trouble.what);
+    world.ask(Request::Explain { plan: "readings".to_owned(), path: ridge });
+    let reasons = world.hear(|report| match report {
+        Report::Explained { reasons, .. } => Some(reasons.expect("reasons")),
+        _ => None,
+    });
+    assert!(
+        reasons[0].ends_with("goes along")
+            && reasons.last().is_some_and(|line| line.contains("3 files")),
+        "{reasons:?}"
+    );
+}
+
+#[test]
+fn a_rule_is_measured_added_and_taken_back() {
+    let world = World::new(true);
+    world.snapshots();
+    write(&world.path("ridge/later.csv"), &"1".repeat(900));
+    let file = world.path("config/plans/readings.toml");
+    let before = fs::read_to_string(&file).expect("reads");
+    let effect = |rule: &str| {
+        world.ask(Request::Effect {
+            plan: "readings".to_owned(),
+            rule: rule.to_owned(),
+            cancel: Cancel::new(),
+        });
+        world.hear(|report| match report {
+            Report::Effect { amounts, .. } => Some(amounts),
+            _ => None,
+        })
+    };
+    let (without, with) = effect("skip later.csv").expect("it is measured");
+    assert_eq!((without.files, with.files, without.bytes - with.bytes), (3, 2, 900));
+    let mistaken = effect("skip a//b").expect_err("it is no rule");
+    assert!(mistaken.what.contains("`//`"), "{}", mistaken.what);
+    assert_eq!(fs::read_to_string(&file).expect("reads"), before, "measuring writes nothing");
+    let changed = |request| {
+        world.ask(request);
+        world.hear(|report| match report {
+            Report::PlanChanged { texts, .. } => Some(texts),
+            _ => None,
+        })
+    };
+    let reload = || {
+        world.ask(Request::Configuration);
+        world.hear(|report| matches!(report, Report::Configuration(Ok(_))).then_some(()));
+    };
+    let add = |rule: &str| Request::AddRule { plan: "readings".to_owned(), rule: rule.to_owned() };
+    let (was, became) = changed(add("skip later.csv")).expect("it is added");
+    assert_eq!(was, before);
+    assert_eq!(fs::read_to_string(&file).expect("reads"), became);
+    reload();
+    assert_eq!(effect("skip nothing-else").expect("it is measured").0.files, 2);
+    let back = |was: &str, became: &str| Request::TakeBack {
+        plan: "readings".to_owned(),
+        was: was.to_owned(),
+        became: became.to_owned(),
+    };
+    changed(back(&was, &became)).expect("it is taken back");
+    assert_eq!(fs::read_to_string(&file).expect("reads"), before);
+    // What is not as it was left is not touched.
+    reload();
+    write(&file, &format!("{before}# mine\n"));
+    for request in [add("skip x"), back(&was, &became)] {
+        let trouble = changed(request).expect_err("somebody else was here");
+        assert!(trouble.what.contains("changed by somebody else"), "{}", trouble.what);
+    }
+    assert!(fs::read_to_string(&file).expect("reads").ends_with("# mine\n"));
+}
