@@ -8,7 +8,7 @@ use std::{
 use anyhow::{Context as _, Result, ensure};
 use skellin_plan::{NameOnly, RuleSet, Verdict};
 
-use crate::{bench::Bench, limits, say};
+use crate::{limits, say, world::Bench};
 
 const PATHS: usize = 1_000_000;
 

@@ -7,6 +7,7 @@ mod inputs;
 mod limits;
 mod screen;
 mod suite;
+mod world;
 
 fn main() -> anyhow::Result<()> {
     let mut arguments = std::env::args().skip(1);

@@ -24,8 +24,7 @@ use skellin_store::{
     StoreError, TreeBuilder,
 };
 
-pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus};
-pub use shrinkage::Shrinkage;
+pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus, Shrinkage};
 
 use crate::{
     clock::{Cancel, Clock},

@@ -1,6 +1,7 @@
 //! What a run has done.
 
-use super::shrinkage::Shrinkage;
+use std::path::PathBuf;
+
 use crate::event::Exception;
 
 /// How a run ended, if it did not fail.
@@ -68,6 +69,42 @@ pub struct PathChange {
     pub size: u64,
     /// Number of the rule that decided, if one did.
     pub rule: Option<usize>,
+}
+
+/// Much that is suddenly gone or different.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shrinkage {
+    /// Files in the snapshot before.
+    pub before: u64,
+    /// How many of them are gone.
+    pub gone: u64,
+    /// How many of them changed.
+    pub changed: u64,
+    /// Sources that held files and hold none now, or are not there.
+    pub empty: Vec<PathBuf>,
+}
+
+impl Shrinkage {
+    /// In words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let mut parts: Vec<String> = self
+            .empty
+            .iter()
+            .map(|source| format!("{} is suddenly empty or not there", source.display()))
+            .collect();
+        let share = |count: u64| (count * 100).checked_div(self.before).unwrap_or(100);
+        for (count, what) in [(self.gone, "gone"), (self.changed, "changed")] {
+            if count > 0 {
+                parts.push(format!(
+                    "{count} of {} files are {what} ({}%)",
+                    self.before,
+                    share(count)
+                ));
+            }
+        }
+        parts.join("; ")
+    }
 }
 
 /// What a run has done.

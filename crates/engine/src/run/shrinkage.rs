@@ -1,51 +1,15 @@
 //! What a run notices before it makes a snapshot: that much is suddenly gone or different.
 
-use std::{os::unix::ffi::OsStrExt, path::PathBuf, sync::atomic::Ordering};
+use std::{os::unix::ffi::OsStrExt, sync::atomic::Ordering};
 
 use skellin_store::Entry;
 
-use super::pool::Pool;
+use super::{pool::Pool, report::Shrinkage};
 
 /// With fewer files than this in the snapshot before, only sources that are empty count.
 const FEWEST: u64 = 20;
 /// With fewer than this, changes do not count: small sets often change as a whole.
 const FEWEST_CHANGED: u64 = 100;
-
-/// Much that is suddenly gone or different.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Shrinkage {
-    /// Files in the snapshot before.
-    pub before: u64,
-    /// How many of them are gone.
-    pub gone: u64,
-    /// How many of them changed.
-    pub changed: u64,
-    /// Sources that held files and hold none now, or are not there.
-    pub empty: Vec<PathBuf>,
-}
-
-impl Shrinkage {
-    /// In words.
-    #[must_use]
-    pub fn words(&self) -> String {
-        let mut parts: Vec<String> = self
-            .empty
-            .iter()
-            .map(|source| format!("{} is suddenly empty or not there", source.display()))
-            .collect();
-        let share = |count: u64| (count * 100).checked_div(self.before).unwrap_or(100);
-        for (count, what) in [(self.gone, "gone"), (self.changed, "changed")] {
-            if count > 0 {
-                parts.push(format!(
-                    "{count} of {} files are {what} ({}%)",
-                    self.before,
-                    share(count)
-                ));
-            }
-        }
-        parts.join("; ")
-    }
-}
 
 /// Looks whether a plan's limit is passed; `roots` are the sources as they were found.
 pub(super) fn notice(
