@@ -214,7 +214,13 @@ fn a_power_cut_at_any_operation_loses_nothing_that_was_acknowledged() {
     let total = whole.files().operations;
     assert!(total > 30, "{total}");
     let (mut succeeded, mut listed_twice) = (0, 0);
-    for cut in 0..=total {
+    // How many operations a run takes differs a little, by how its threads meet: the cuts go on
+    // until a run is not reached any more.
+    for cut in 0.. {
+        if cut > total && succeeded > 0 {
+            break;
+        }
+        assert!(cut < 2 * total, "no run ever succeeds");
         let disk = disk.after_cut(0);
         let store = open_store(&place_on(&disk));
         let opening = disk.files().operations;
@@ -241,7 +247,7 @@ fn a_power_cut_at_any_operation_loses_nothing_that_was_acknowledged() {
         }
         succeeded += usize::from(outcome.is_ok());
     }
-    assert!(succeeded > 0 && listed_twice > 0);
+    assert!(listed_twice > 0);
 }
 
 fn fs_edit(source: &Path) {
