@@ -19,7 +19,7 @@ use super::{
 };
 use crate::{
     tui::{
-        lanes::{Lane, Work},
+        lanes::{Known, Lane, Work},
         model::Model,
         widgets::bar,
         worker::Trouble,
@@ -106,7 +106,15 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
 
 /// The newest snapshot, with as much of what it says of itself as fits.
 fn last_run(app: &Model, lane: &Lane, width: usize) -> String {
-    let Some(mark) = lane.marks.last() else { return "never: there is no snapshot yet".to_owned() };
+    let Some(mark) = lane.marks.last() else {
+        let is_open = matches!(lane.known, Known::Here);
+        let what = if is_open {
+            "never: there is no snapshot yet"
+        } else {
+            "not known: the store is not open"
+        };
+        return what.to_owned();
+    };
     let mut text = format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time));
     if let Some(facts) = mark.facts {
         for part in [
