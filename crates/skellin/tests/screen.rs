@@ -66,28 +66,31 @@ impl Screen {
         self.tmux(&["capture-pane", "-p"])
     }
 
-    /// Waits until the screen shows all these texts.
-    fn wait(&self, wanted: &[&str]) -> String {
+    /// Waits until the screen is as it should be; `what` says so if it never is.
+    fn until(&self, what: &str, is_right: impl Fn(&str) -> bool) -> String {
         let deadline = Instant::now() + Duration::from_secs(20);
         loop {
             let text = self.text();
-            if wanted.iter().all(|wanted| text.contains(wanted)) {
+            if is_right(&text) {
                 return text;
             }
-            assert!(Instant::now() < deadline, "waited for {wanted:?}, and the screen is\n{text}");
+            assert!(Instant::now() < deadline, "waited for {what}, and the screen is\n{text}");
             std::thread::sleep(Duration::from_millis(15));
         }
+    }
+
+    /// Waits until the screen shows all these texts.
+    fn wait(&self, wanted: &[&str]) -> String {
+        self.until(&format!("{wanted:?}"), |text| wanted.iter().all(|wanted| text.contains(wanted)))
     }
 
     fn keys(&self, keys: &[&str]) {
         for key in keys {
             let before = self.text();
             self.tmux(&["send-keys", key]);
-            // What follows an escape at once would be taken for one key together with it.
-            let deadline = Instant::now() + Duration::from_secs(20);
-            while *key == "Escape" && self.text() == before {
-                assert!(Instant::now() < deadline, "Escape changed nothing:\n{before}");
-                std::thread::sleep(Duration::from_millis(15));
+            if *key == "Escape" {
+                // What follows it at once would be taken for one key together with it.
+                self.until("an answer to Escape", |text| text != before);
             }
         }
     }
@@ -107,11 +110,9 @@ impl Screen {
                 return before;
             }
             self.keys(&[key]);
-            let deadline = Instant::now() + Duration::from_secs(20);
-            let is_over = |text: &str| text != before && !text.contains("reading …");
-            while !is_over(&self.text()) && Instant::now() < deadline {
-                std::thread::sleep(Duration::from_millis(15));
-            }
+            self.until("an answer to the key", |text| {
+                text != before && !text.contains("reading …")
+            });
         }
         panic!("{key} never led to {wanted}:\n{}", self.text());
     }
@@ -425,20 +426,12 @@ fn a_terminal_may_shrink_and_grow() {
     for (columns, rows) in [("80", "24"), ("160", "44"), ("20", "6"), ("80", "24")] {
         screen.tmux(&["resize-window", "-x", columns, "-y", rows]);
         let (width, height): (usize, usize) = (columns.parse().unwrap(), rows.parse().unwrap());
-        let deadline = Instant::now() + Duration::from_secs(20);
-        loop {
-            let text = screen.text();
+        screen.until(&format!("{columns}x{rows}"), |text| {
             let fits = text.lines().all(|line| line.chars().count() <= width);
-            let hints = text
-                .lines()
-                .nth(height - 1)
-                .is_some_and(|line| line.contains("close") || width < 30);
-            if fits && hints && text.contains("Skellin") {
-                break;
-            }
-            assert!(Instant::now() < deadline, "{columns}x{rows}\n{text}");
-            std::thread::sleep(Duration::from_millis(15));
-        }
+            let hints = text.lines().nth(height - 1);
+            let hints = hints.is_some_and(|line| line.contains("close") || width < 30);
+            fits && hints && text.contains("Skellin")
+        });
     }
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);

@@ -78,6 +78,8 @@ pub(super) struct Lane {
     pub work: Work,
     /// Damage that was met while looking at it.
     pub damage: Option<String>,
+    /// How many of the missed lie before the last stop, and stay as they are.
+    past: usize,
     /// Moments to stop at: snapshots and stumbles.
     stops: Vec<i64>,
 }
@@ -95,6 +97,7 @@ impl Lane {
             missed: Vec::new(),
             work: Work::None,
             damage: None,
+            past: 0,
             stops: Vec::new(),
         }
     }
@@ -156,19 +159,26 @@ impl Lane {
         self.stops = self.marks.iter().map(|mark| mark.time).collect();
         self.stops.extend(self.stumbles.iter().map(|stumble| stumble.time));
         self.stops.sort_unstable();
-        self.missed = self.find_missed(now);
+        self.missed = self.find_missed(now, 0);
+        self.past = self
+            .missed
+            .partition_point(|moment| self.stops.last().is_some_and(|last| moment <= last));
+    }
+
+    /// The time has gone on: only what follows the last stop can have changed.
+    pub fn tick(&mut self, now: i64) {
+        self.missed.truncate(self.past);
+        let open = self.find_missed(now, self.stops.len().saturating_sub(1));
+        self.missed.extend(open);
     }
 
     /// Moments of the schedule that went by without a run before the next one was due.
-    fn find_missed(&self, now: i64) -> Vec<i64> {
-        let (Some(schedule), Some(first)) = (self.schedule(), self.stops.first()) else {
-            return Vec::new();
-        };
+    /// `first`: the number of the stop to begin with.
+    fn find_missed(&self, now: i64, first: usize) -> Vec<i64> {
+        let Some(schedule) = self.schedule() else { return Vec::new() };
         let mut missed = Vec::new();
-        let ends = self.stops.iter().skip(1).copied().chain([now]);
-        for (from, to) in
-            std::iter::once(*first).chain(self.stops.iter().skip(1).copied()).zip(ends)
-        {
+        let ends = self.stops.iter().skip(first + 1).copied().chain([now]);
+        for (from, to) in self.stops.iter().skip(first).copied().zip(ends) {
             let (Some(from), Some(to)) = (timestamp(from), timestamp(to)) else { continue };
             let moments = schedule.moments(from, to, Some(from), &words::zone(), MOST_MOMENTS);
             // The last one before a run is what that run made up for, unless nothing has come yet.
@@ -304,9 +314,9 @@ mod tests {
         assert_eq!(lane.missed, [due(1)]);
         assert_eq!(lane.ailment(due(4) + HOUR), None);
         // Half an hour after its time a run is not late yet; two hours after, it is.
-        lane.settle(due(5) + HOUR / 2);
+        lane.tick(due(5) + HOUR / 2);
         assert_eq!(lane.missed, [due(1)]);
-        lane.settle(due(5) + 2 * HOUR);
+        lane.tick(due(5) + 2 * HOUR);
         assert_eq!(lane.missed, [due(1), due(5)]);
         assert!(lane.ailment(due(5) + 2 * HOUR).is_some_and(|what| what.contains("is late")));
         assert_eq!(lane.coming(due(4), due(6)), [due(5), due(6)]);

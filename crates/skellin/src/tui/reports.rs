@@ -195,7 +195,7 @@ impl App {
     pub fn tick(&mut self, now: i64) {
         self.model.now = now;
         for lane in &mut self.model.lanes {
-            lane.settle(now);
+            lane.tick(now);
         }
         if self.model.cursor == Cursor::Is {
             self.model.window.follow(now);
