@@ -1,13 +1,13 @@
 //! Work as a whole: with the plan's lock, the store, and an entry in the journal.
 
-use std::{path::PathBuf, sync::Arc};
+use std::sync::Arc;
 
 use skellin_plan::Plan;
 use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
 
 use crate::{
     clock::{Cancel, Clock},
-    config::{Configuration, local_directory},
+    config::Configuration,
     error::{EngineError, Result},
     event::{Event, EventSink},
     journal::{Beginning, Ending, Journal, Outcome, Work},
@@ -89,7 +89,7 @@ impl Conductor<'_> {
             true => None,
             false => self.begin(Work::Run, Some(&plan.name), &plan.store, machine),
         };
-        let keep_out = self.keep_out();
+        let keep_out = self.configuration.keep_out();
         let result = open().and_then(|store| {
             let request = RunRequest {
                 plan,
@@ -194,15 +194,6 @@ impl Conductor<'_> {
             }
         });
         result
-    }
-
-    /// Directories of our own that must not be backed up into themselves.
-    fn keep_out(&self) -> Vec<PathBuf> {
-        let stores = self.configuration.stores.fine.values();
-        let places = stores.filter_map(|store| local_directory(&store.place));
-        let mut keep_out: Vec<_> = places.map(std::path::Path::to_path_buf).collect();
-        keep_out.push(self.configuration.folders.cache.clone());
-        keep_out
     }
 
     fn begin(&self, work: Work, plan: Option<&str>, store: &str, machine: &str) -> Option<i64> {

@@ -106,6 +106,16 @@ fn read_named(path: &Path) -> Result<String, String> {
 }
 
 impl Configuration {
+    /// Directories of our own that must not be backed up into themselves: stores and the cache.
+    #[must_use]
+    pub fn keep_out(&self) -> Vec<PathBuf> {
+        let stores = self.stores.fine.values();
+        let places = stores.filter_map(|store| local_directory(&store.place));
+        let mut keep_out: Vec<_> = places.map(Path::to_path_buf).collect();
+        keep_out.push(self.folders.cache.clone());
+        keep_out
+    }
+
     /// Reads everything. Mistakes in files are not errors here: they are kept with the file.
     ///
     /// # Errors
@@ -140,6 +150,17 @@ impl Configuration {
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(Self { folders, stores, plans })
+    }
+
+    /// A plan that can be used.
+    ///
+    /// # Errors
+    /// [`EngineError::Unknown`] if there is none of this name, or its file has mistakes.
+    pub fn plan_without_mistakes(&self, name: &str) -> Result<&Plan> {
+        self.plan_file(name)?.plan.as_ref().ok_or_else(|| EngineError::Unknown {
+            what: format!("the plan {name} has mistakes"),
+            hint: format!("skellin plan check {name}"),
+        })
     }
 
     /// A plan's file by name.

@@ -55,6 +55,27 @@ pub struct Exception {
     pub reason: String,
 }
 
+impl Exception {
+    /// What to do about it.
+    #[must_use]
+    pub fn remedy(&self) -> &'static str {
+        let has = |words: &str| self.reason.contains(words);
+        if has("permission was refused") {
+            "run it as a user who may read it, or leave it out with a rule"
+        } else if has("it is not there") {
+            "is it mounted? If it is gone for good, take it out of the plan"
+        } else if has("vanished or was replaced") {
+            "nothing, if that was meant: the next run takes what is there then"
+        } else if has("changed while it was read") {
+            "stop what writes it while the plan runs, or leave it out with a rule"
+        } else if has("Input/output error") {
+            "the medium may be failing: look after it, then run again"
+        } else {
+            "look at the path, then run again; a rule can leave it out"
+        }
+    }
+}
+
 /// Takes events. It is called from many threads and must not block for long.
 pub trait EventSink: Send + Sync {
     /// Takes one.

@@ -128,8 +128,25 @@ impl Judge {
         visit: &mut dyn FnMut(&[u8], &Facts, Verdict) -> bool,
     ) {
         let Some(handle) = open(start) else { return };
-        let mut stack = vec![(handle, start.as_os_str().as_bytes().to_vec(), verdict)];
-        while let Some((handle, path, verdict)) = stack.pop() {
+        // Only the directories on the way down are open at a time.
+        let mut frames = Vec::new();
+        let mut next = Some((handle, start.as_os_str().as_bytes().to_vec(), verdict));
+        loop {
+            let Some((handle, path, verdict)) = next.take() else {
+                let Some(Frame { handle, path, ahead }) = frames.last_mut() else { return };
+                match ahead.pop() {
+                    Some((name, verdict)) => {
+                        let flags =
+                            OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+                        let opened = openat(&*handle, &*name, flags, Mode::empty()).ok();
+                        let below = join(path, name.to_bytes());
+                        next = opened.map(|handle| (handle, below, verdict));
+                    }
+                    None => drop(frames.pop()),
+                }
+                continue;
+            };
+            let mut ahead = Vec::new();
             let Ok(entries) = Dir::read_from(&handle) else { continue };
             for entry in entries.flatten() {
                 let name = entry.file_name();
@@ -147,15 +164,24 @@ impl Judge {
                     && (verdict.action == Action::Take
                         || self.matcher.may_take_below(verdict, &below));
                 if enter {
-                    let flags =
-                        OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-                    if let Ok(handle) = openat(&handle, name, flags, Mode::empty()) {
-                        stack.push((handle, below, verdict));
-                    }
+                    ahead.push((name.to_owned(), verdict));
                 }
             }
+            frames.push(Frame { handle, path, ahead });
         }
     }
+
+    /// Whether a path lies on another file system than the source.
+    pub fn is_elsewhere(&self, facts: &Facts) -> bool {
+        facts.identity().0 != self.device
+    }
+}
+
+/// A directory on the way down, and those below it that are to be entered.
+struct Frame {
+    handle: OwnedFd,
+    path: Vec<u8>,
+    ahead: Vec<(CString, Verdict)>,
 }
 
 fn open(path: &Path) -> Option<OwnedFd> {

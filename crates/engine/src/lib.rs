@@ -29,7 +29,7 @@ pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
 pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work};
-pub use live::{LiveEntry, list_live};
+pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_live};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{

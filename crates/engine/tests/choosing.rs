@@ -188,7 +188,7 @@ fn changes_count_only_where_there_are_many_files_and_a_plan_may_do_without() {
 
 #[test]
 fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
-    use skellin_engine::list_live;
+    use skellin_engine::{Looking, list_live};
     let folder = scratch();
     let root = folder.path().join("ridge");
     for name in ["kept.csv", "edited.csv", "deleted.csv", "x.part", "made/tile", "deep/er/z"] {
@@ -206,7 +206,8 @@ fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
     let list = |path: Option<&Path>, before: bool| {
         let mut found = Vec::new();
         let before = before.then_some((&*store, &snapshot));
-        list_live(&plan, path, before, 0, &mut |entry| {
+        let looking = Looking { plan: &plan, before, keep_out: &[], now: 0 };
+        list_live(&looking, path, &mut |entry| {
             found.push((String::from_utf8(entry.name).unwrap(), entry.change, entry.rule));
             true
         })

@@ -73,6 +73,12 @@ impl<'s> Met<'_, 's> {
             }
             return Ok(Outcome::Nothing);
         }
+        // A directory in place of a file, or the other way round, is something else altogether.
+        let replaced =
+            |base: &mut Entry| matches!(base.body, Body::Directory { .. }) != is_directory;
+        if let Some(base) = self.base.take_if(replaced) {
+            gone(pool, directory, &base);
+        }
         match facts.sort() {
             Sort::Directory => Ok(self.directory(path, name, &facts, verdict)),
             Sort::File => self.file(path, name, &facts, verdict),
@@ -259,7 +265,7 @@ fn is_unsettled(changed: Moment) -> bool {
 }
 
 /// Why a path cannot be read, in words.
-pub(super) fn cannot_read(error: Errno, directory: bool) -> String {
+pub(crate) fn cannot_read(error: Errno, directory: bool) -> String {
     match error {
         Errno::NOENT | Errno::NOTDIR if !directory => "it is not there".to_owned(),
         Errno::NOENT | Errno::NOTDIR | Errno::LOOP => {
@@ -271,7 +277,7 @@ pub(super) fn cannot_read(error: Errno, directory: bool) -> String {
 }
 
 /// Whether a file could be opened; the error is a reason.
-fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
+pub(crate) fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
     let flags = AtFlags::EACCESS | AtFlags::SYMLINK_NOFOLLOW;
     let readable = at.and_then(|at| match accessat(at, name, Access::READ_OK, flags) {
         // An older kernel does not know the flags; opening tells as well.

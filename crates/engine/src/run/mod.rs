@@ -24,6 +24,7 @@ use skellin_store::{
     StoreError, TreeBuilder,
 };
 
+pub(crate) use look::{can_read, cannot_read};
 pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus, Shrinkage};
 
 use crate::{

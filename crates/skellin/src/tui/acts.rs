@@ -63,7 +63,7 @@ impl App {
                     && matches!(lane.work, Work::Ended { .. })
                 {
                     lane.work = Work::None;
-                    self.model.forget_tree();
+                    self.model.end_review();
                     self.model.refresh();
                 }
             }
@@ -98,6 +98,17 @@ impl App {
                 if let Some((plan, was, became)) = self.model.undo.take() {
                     self.model.ask(Request::TakeBack { plan, was, became });
                 }
+            }
+            Action::Order => self.model.set_arrangement(self.model.how.next_order()),
+            Action::Only => self.model.set_arrangement(self.model.how.next_only()),
+            Action::Map => {
+                let shown = match self.model.is_wide {
+                    true => &mut self.model.shows_map,
+                    false => &mut self.model.map_alone,
+                };
+                *shown = !*shown;
+                self.model.map = None;
+                self.model.ask_map();
             }
             Action::Rehearse => self.run_plan(true, false),
             Action::Run => self.run_plan(false, false),

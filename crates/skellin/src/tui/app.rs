@@ -31,6 +31,7 @@ impl App {
     /// After each key and report: asks for a passphrase that is wanted, unless something else is
     /// being asked.
     pub fn settle(&mut self) {
+        self.model.ask_map();
         if let Some(need) = self.model.need.take()
             && self.panel.is_none()
         {

@@ -9,8 +9,8 @@ use ratatui::{
     crossterm::event::{KeyCode, KeyEvent, KeyModifiers},
 };
 use skellin_engine::{
-    ByteCounts, Change, Configuration, Exception, FileCounts, Folders, JournalEntry, Outcome,
-    PlanFile, Work,
+    ByteCounts, Census, Change, Configuration, Exception, FileCounts, Folders, JournalEntry,
+    Outcome, PlanFile, Shares, Work,
 };
 use skellin_plan::{Stores, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
@@ -196,7 +196,7 @@ pub(super) fn trouble(what: &str) -> Trouble {
 }
 
 pub(super) fn row(name: &str, kind: Kind, size: u64, change: Change) -> Row {
-    let facts = RowFacts { size, files: 12, modified: NOW / 1000 - 7200, kind, change };
+    let facts = RowFacts { size, files: 12, modified: NOW / 1000 - 7200, kind, change, rule: None };
     let target = (kind == Kind::Link).then(|| b"../elsewhere".to_vec());
     Row { name: name.as_bytes().to_vec(), facts, target }
 }
@@ -270,4 +270,21 @@ pub(super) fn give_tree(app: &mut App) {
     }
     press(app, KeyCode::Up);
     press(app, KeyCode::Up);
+}
+
+/// What has been counted of the sources of readings.
+pub(super) fn give_census(app: &mut App) {
+    let shares = |counts: [(u64, u64); 5]| {
+        let changes = [Change::New, Change::Changed, Change::Gone, Change::Same, Change::Skipped];
+        let mut shares = Shares::default();
+        for (change, (files, bytes)) in changes.into_iter().zip(counts) {
+            shares.count(change, files, bytes);
+        }
+        shares
+    };
+    let here = shares([(1, 5), (1, 1_850_000), (1, 4096), (0, 0), (1, 900)]);
+    let year =
+        shares([(12, 3_000_000), (0, 0), (0, 0), (48_195, 6_700_000_000), (340, 1_200_000_000)]);
+    let census = Census::known(&[(b"/srv/readings", here), (b"/srv/readings/2026", year)]);
+    app.model.give_census(census);
 }

@@ -3,6 +3,8 @@
 
 mod acts;
 mod app;
+mod arrange;
+mod counting;
 mod draw;
 mod hits;
 mod keys;
@@ -16,6 +18,7 @@ mod screens;
 mod terminal;
 mod theme;
 mod tree;
+mod treemap;
 mod widgets;
 mod window;
 mod worker;

@@ -7,6 +7,8 @@ use skellin_engine::{Configuration, Exception, JournalEntry};
 use skellin_store::RunId;
 
 use super::{
+    arrange::Arrangement,
+    counting::{Counting, Map},
     hits::Hits,
     keys,
     lanes::{Known, Lane, Mark, Work},
@@ -106,6 +108,17 @@ pub(super) struct Model {
     /// What the tree shows.
     shown: Option<Shown>,
     pub study: Study,
+    /// How much the sources hold, by plan.
+    pub(super) counts: BTreeMap<String, Counting>,
+    /// How the tree of Is is arranged.
+    pub how: Arrangement,
+    /// Where the space of the selected directory goes, and whether that is to be seen.
+    pub map: Option<Map>,
+    pub shows_map: bool,
+    /// Where there is no room beside the tree: whether the map stands in its place.
+    pub map_alone: bool,
+    /// Whether there is room beside the tree, as of the last frame.
+    pub is_wide: bool,
     /// A passphrase to be asked for.
     pub need: Option<Need>,
     pub theme: Theme,
@@ -152,6 +165,12 @@ impl Model {
             trees: BTreeMap::new(),
             shown: None,
             study: Study::None,
+            counts: BTreeMap::new(),
+            how: Arrangement::default(),
+            map: None,
+            shows_map: true,
+            map_alone: false,
+            is_wide: true,
             need: None,
             theme: Theme::new(),
             hits: Hits::default(),
@@ -179,6 +198,11 @@ impl Model {
 
     pub(super) fn next_job(&mut self) -> u64 {
         self.jobs += 1;
+        self.jobs
+    }
+
+    /// How many jobs there have been.
+    pub(super) fn jobs(&self) -> u64 {
         self.jobs
     }
 
@@ -270,7 +294,9 @@ impl Model {
 
     /// Whether the screen is the tree of a snapshot, or of the sources as they are.
     pub fn has_tree(&self) -> bool {
-        let at_rest = |lane: &Lane| matches!(lane.work, Work::None);
+        let at_rest = |lane: &Lane| {
+            matches!(lane.work, Work::None | Work::Ended { dry_run: true, result: Ok(_), .. })
+        };
         match self.place() {
             keys::Place::Was => true,
             keys::Place::Is => self.current_lane().is_some_and(at_rest),
@@ -308,6 +334,8 @@ impl Model {
         if lane == self.lane || lane >= self.lanes.len() {
             return;
         }
+        self.stop_counting();
+        self.map = None;
         let mut tree = std::mem::take(&mut self.tree);
         tree.turn();
         self.trees.insert(self.lanes[self.lane].label(), tree);
@@ -322,12 +350,16 @@ impl Model {
     pub fn refresh(&mut self) {
         self.ask_passphrase_if_needed();
         let Some(wanted) = self.wanted_tree() else { return };
+        if let Shown::Live(newest) = wanted {
+            self.count_sources(newest);
+        }
         if self.shown == Some(wanted) {
             self.study_versions();
             return;
         }
         self.shown = Some(wanted);
         self.ticket += 1;
+        self.arrange_tree();
         for path in self.tree.turn() {
             self.ask_directory(path);
         }
@@ -347,6 +379,7 @@ impl Model {
     /// Forgets which tree is shown, so that it is listed again.
     pub fn forget_tree(&mut self) {
         self.shown = None;
+        self.forget_count();
     }
 
     pub(super) fn ask_directory(&self, path: Option<Vec<u8>>) {
@@ -369,6 +402,7 @@ impl Model {
 
     /// Has the selected path followed through time, if that has not been done.
     pub fn study_versions(&mut self) {
+        self.ask_map();
         let Some(path) = self.tree.selected.clone() else { return };
         let is_known = match &self.study {
             Study::None => false,

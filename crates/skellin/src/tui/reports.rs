@@ -45,6 +45,13 @@ impl App {
                     self.model.tree.take_trouble(path, trouble);
                 }
             }
+            Report::Counted { number, end } => self.model.take_count(number, end),
+            Report::Arranged { ticket, path, how, rows, view } => {
+                if ticket == self.model.ticket {
+                    self.model.tree.take_view(&path, how, rows, view);
+                }
+            }
+            Report::Mapped { number, tiles } => self.model.take_map(number, tiles),
             Report::Versions { path, versions } => {
                 if matches!(&self.model.study, Study::Going { path: wanted } if *wanted == path) {
                     self.model.study = match versions {
@@ -163,6 +170,9 @@ impl App {
 
     fn take_end(&mut self, job: u64, end: JobEnd) -> Step {
         self.model.now = self.model.now.max(jiff::Timestamp::now().as_millisecond());
+        let is_current = self.model.current_lane().is_some_and(
+            |lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job),
+        );
         let lane = self
             .model
             .lanes
@@ -176,7 +186,11 @@ impl App {
                 };
                 let store = lane.store.clone();
                 self.model.list = List::default();
+                let is_review = dry_run && result.is_ok();
                 lane.work = Work::Ended { dry_run, result, notes };
+                if is_review && is_current {
+                    self.model.begin_review();
+                }
                 if !dry_run {
                     self.model.ask(Request::Open { store, passphrase: None });
                     self.model.ask(Request::Journal);

@@ -2,49 +2,57 @@
 //! that both stay when the cursor moves in time. Rows come in batches and stay in them: a visible
 //! row is found by counting, never by going through all of them.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    sync::Arc,
+};
 
+use skellin_engine::Census;
 use skellin_store::Kind;
 
-use super::worker::{Batch, RowFacts, Trouble};
+use super::{
+    arrange::{Arrangement, Rows, arrange},
+    worker::{Batch, RowFacts, Trouble},
+};
+
+/// Directories with more rows than this are arranged by the worker.
+const MOST_AT_ONCE: usize = 20_000;
 
 /// What has come of one directory.
 #[derive(Default)]
 struct Listing {
-    batches: Vec<Batch>,
-    /// Number of the first row of each batch.
-    starts: Vec<usize>,
-    length: usize,
+    rows: Rows,
+    /// The rows to show in their order, unless they stand as they came.
+    view: Option<Vec<u32>>,
     complete: bool,
     trouble: Option<Trouble>,
-    /// Rows that are open directories, with their paths.
+    /// Rows that are open directories, by where they stand, with their paths.
     open: BTreeMap<usize, Vec<u8>>,
     /// Rows that are visible here and below.
     visible: usize,
 }
 
 impl Listing {
-    fn take(&mut self, batch: Batch) {
-        self.starts.push(self.length);
-        self.length += batch.len();
-        self.batches.push(batch);
+    /// How many rows are shown.
+    fn length(&self) -> usize {
+        self.view.as_ref().map_or(self.rows.len(), Vec::len)
     }
 
-    fn at(&self, row: usize) -> Option<(&Batch, usize)> {
-        if row >= self.length {
-            return None;
+    /// A shown row: its batch, and where it stands in it.
+    fn at(&self, position: usize) -> Option<(&Batch, usize)> {
+        match &self.view {
+            None => self.rows.at(position),
+            Some(view) => self.rows.at(*view.get(position)? as usize),
         }
-        let number = self.starts.partition_point(|start| *start <= row) - 1;
-        // Batches may be empty, and an empty one has no rows.
-        Some((&self.batches[number], row - self.starts[number]))
     }
 
+    /// Where a name is shown.
     fn find(&self, name: &[u8]) -> Option<usize> {
-        let first = self
-            .batches
-            .partition_point(|batch| batch.len() > 0 && batch.name(batch.len() - 1) < name);
-        let found = self.batches.get(first)?.find(name)?;
-        Some(self.starts[first] + found)
+        let row = self.rows.find(name)?;
+        match &self.view {
+            None => Some(row),
+            Some(view) => view.iter().position(|shown| *shown as usize == row),
+        }
     }
 }
 
@@ -73,6 +81,8 @@ pub(super) struct Tree {
     present: bool,
     /// First row on the screen.
     pub offset: usize,
+    how: Arrangement,
+    census: Arc<Census>,
 }
 
 impl Tree {
@@ -87,23 +97,14 @@ impl Tree {
     pub fn take(&mut self, path: Option<Vec<u8>>, batch: Batch, complete: bool) {
         let key = path.unwrap_or_default();
         let listing = self.listings.entry(key.clone()).or_default();
-        let first = listing.length;
         listing.complete = complete;
         if batch.len() > 0 {
-            listing.take(batch);
+            listing.rows.take(batch);
         }
-        let listing = &self.listings[&key];
-        let opened: Vec<(usize, Vec<u8>)> = self
-            .open
-            .iter()
-            .filter_map(|path| {
-                let name = if key.is_empty() { path.as_slice() } else { name_below(&key, path)? };
-                listing.find(name).filter(|row| *row >= first).map(|row| (row, path.clone()))
-            })
-            .collect();
-        if let Some(listing) = self.listings.get_mut(&key) {
-            listing.open.extend(opened);
+        if !self.how.is_plain() && listing.rows.len() <= MOST_AT_ONCE {
+            listing.view = Some(arrange(&listing.rows, &key, self.how, &self.census));
         }
+        self.place_open(&key);
         if self.selected.is_none() {
             self.selected = self
                 .listings
@@ -111,6 +112,58 @@ impl Tree {
                 .and_then(|roots| roots.at(0).map(|(batch, row)| batch.name(row).to_vec()));
         }
         self.settle();
+    }
+
+    /// Finds where open directories stand in a listing.
+    fn place_open(&mut self, key: &[u8]) {
+        let Some(listing) = self.listings.get(key) else { return };
+        let opened = self.open.iter().filter_map(|path| {
+            let name = if key.is_empty() { path.as_slice() } else { name_below(key, path)? };
+            listing.find(name).map(|row| (row, path.clone()))
+        });
+        let opened = opened.collect();
+        if let Some(listing) = self.listings.get_mut(key) {
+            listing.open = opened;
+        }
+    }
+
+    /// The order of the rows, and which are shown.
+    pub fn arrangement(&self) -> Arrangement {
+        self.how
+    }
+
+    /// Arranges the rows by what a census knows by now; directories too large to be arranged here
+    /// and now are returned.
+    pub fn arrange(&mut self, how: Arrangement, census: &Arc<Census>) -> Vec<(Vec<u8>, Rows)> {
+        if how.is_plain() && self.how.is_plain() {
+            return Vec::new();
+        }
+        self.how = how;
+        self.census = Arc::clone(census);
+        let mut large = Vec::new();
+        for (key, listing) in &mut self.listings {
+            if how.is_plain() {
+                listing.view = None;
+            } else if listing.rows.len() <= MOST_AT_ONCE {
+                listing.view = Some(arrange(&listing.rows, key, how, census));
+            } else {
+                large.push((key.clone(), listing.rows.clone()));
+            }
+        }
+        let keys: Vec<_> = self.listings.keys().cloned().collect();
+        keys.iter().for_each(|key| self.place_open(key));
+        self.settle();
+        large
+    }
+
+    /// Takes the order of a large directory's rows.
+    pub fn take_view(&mut self, path: &[u8], how: Arrangement, rows: usize, view: Vec<u32>) {
+        let fits = |listing: &&mut Listing| listing.rows.len() == rows && how == self.how;
+        if let Some(listing) = self.listings.get_mut(path).filter(fits) {
+            listing.view = Some(view);
+            self.place_open(path);
+            self.settle();
+        }
     }
 
     /// Takes why a directory cannot be listed.
@@ -172,7 +225,7 @@ impl Tree {
     fn toward(&self, key: &[u8], listing: &Listing, path: &[u8]) -> Option<(usize, Vec<u8>)> {
         if key.is_empty() {
             // Sources are few, and stand with their full paths.
-            let above = (0..listing.length).filter_map(|row| {
+            let above = (0..listing.length()).filter_map(|row| {
                 let (batch, at) = listing.at(row)?;
                 let source = batch.name(at);
                 is_at_or_below(source, path).then(|| (row, source.to_vec()))
@@ -186,7 +239,7 @@ impl Tree {
 
     fn count(&mut self, key: &[u8]) -> usize {
         let Some(listing) = self.listings.get(key) else { return 0 };
-        let (length, open) = (listing.length, listing.open.values().cloned().collect::<Vec<_>>());
+        let (length, open) = (listing.length(), listing.open.values().cloned().collect::<Vec<_>>());
         let below: usize = open.iter().map(|child| self.count(child)).sum();
         if let Some(listing) = self.listings.get_mut(key) {
             listing.visible = length + below;
@@ -235,7 +288,7 @@ impl Tree {
             number -= visible;
             row = at + 1;
         }
-        (row + number < listing.length).then_some((key, row + number, depth))
+        (row + number < listing.length()).then_some((key, row + number, depth))
     }
 
     pub fn selected_row(&self) -> Option<Shown<'_>> {
@@ -273,6 +326,18 @@ impl Tree {
         (!self.listings.contains_key(&path)).then_some(path)
     }
 
+    /// Opens the sources that are directories; those that have to be listed.
+    pub fn open_sources(&mut self) -> Vec<Vec<u8>> {
+        let Some(listing) = self.listings.get(b"".as_slice()) else { return Vec::new() };
+        let rows = (0..listing.rows.len()).filter_map(|row| listing.rows.at(row));
+        let directories = rows.filter(|(batch, at)| batch.facts(*at).kind == Kind::Directory);
+        let paths: Vec<_> = directories.map(|(batch, at)| batch.name(at).to_vec()).collect();
+        self.open.extend(paths.iter().cloned());
+        self.place_open(b"");
+        self.settle();
+        paths.into_iter().filter(|path| !self.listings.contains_key(path)).collect()
+    }
+
     /// Selects the directory above.
     pub fn up(&mut self) {
         let Some((key, _, _)) = self.find(b"", self.position, 0) else { return };
@@ -283,7 +348,8 @@ impl Tree {
     }
 }
 
-fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
+/// A name below a directory.
+pub(super) fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
     let separator: &[u8] = if above.ends_with(b"/") { b"" } else { b"/" };
     [above, separator, name].concat()
 }

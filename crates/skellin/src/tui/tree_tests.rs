@@ -10,7 +10,7 @@ use super::*;
 use crate::tui::worker::Row;
 
 fn row(name: &str, kind: Kind) -> Row {
-    let facts = RowFacts { size: 1, files: 1, modified: 0, kind, change: Change::Same };
+    let facts = RowFacts { size: 1, files: 1, modified: 0, kind, change: Change::Same, rule: None };
     Row { name: name.as_bytes().to_vec(), facts, target: None }
 }
 

@@ -4,11 +4,15 @@ mod first;
 mod is;
 mod journal;
 mod length;
+mod live;
+mod map;
 mod parts;
 mod proof;
+mod review;
 mod stores;
 mod was;
 mod will;
+mod work;
 
 use ratatui::{Frame, layout::Rect};
 

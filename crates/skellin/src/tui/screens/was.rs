@@ -92,7 +92,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Constraint::Length(aside),
     ])
     .areas(area);
-    draw_tree(frame, app, tree);
+    draw_tree(frame, app, tree, &row_line);
     if aside > 0 {
         let line = vec![Line::styled("│", app.theme.quiet()); usize::from(gap.height)];
         frame.render_widget(Text::from(line), gap);
@@ -101,13 +101,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     }
 }
 
-pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+/// How a row of the tree is drawn: whether it is selected, and how wide it is.
+pub(super) type RowLine = dyn Fn(&Model, &Shown<'_>, bool, usize) -> Line<'static>;
+
+pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_line: &RowLine) {
     let mut height = usize::from(area.height).max(1);
     let mut lines = Vec::new();
     if !app.tree.is_present()
         && let Some(path) = &app.tree.selected
     {
-        let what = if app.cursor == Cursor::Is { "not there now" } else { "not in this snapshot" };
+        let what = match app.cursor {
+            Cursor::Is if !app.tree.arrangement().is_plain() => "not among what is shown",
+            Cursor::Is => "not there now",
+            _ => "not in this snapshot",
+        };
         let text = format!("  {} is {what}", words::path(path));
         lines.push(Line::styled(fit(&text, area.width.into()), app.theme.is()));
         height = height.saturating_sub(1).max(1);
@@ -116,7 +123,12 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let position = app.tree.position();
     app.tree.offset = app.tree.offset.clamp((position + 1).saturating_sub(height), position);
     if app.tree.length() == 0 {
-        lines.push(Line::styled("  the snapshot is empty", app.theme.quiet()));
+        let what = match app.cursor {
+            Cursor::Is if app.tree.arrangement().is_plain() => "no source is there",
+            Cursor::Is => "nothing of the kind",
+            _ => "the snapshot is empty",
+        };
+        lines.push(Line::styled(format!("  {what}"), app.theme.quiet()));
     }
     let present = app.tree.is_present();
     for number in app.tree.offset..app.tree.length().min(app.tree.offset + height) {
@@ -131,7 +143,7 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
 }
 
 /// How an entry changed, as a sign and a word.
-fn change(app: &Model, change: Change) -> (&'static str, &'static str, Style) {
+pub(super) fn change(app: &Model, change: Change) -> (&'static str, &'static str, Style) {
     match change {
         Change::New => ("+", "new", app.theme.well()),
         Change::Changed => ("~", "changed", app.theme.is()),
@@ -141,35 +153,34 @@ fn change(app: &Model, change: Change) -> (&'static str, &'static str, Style) {
     }
 }
 
-fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<'static> {
-    let theme = app.theme;
-    let facts = row.facts;
-    let mark = match (facts.kind, row.is_open) {
+/// A row's name with what belongs to it: how deep it lies, whether it is open, where it points.
+pub(super) fn tree_name(row: &Shown<'_>) -> String {
+    let mark = match (row.facts.kind, row.is_open) {
         (Kind::Directory, true) => "▾ ",
         (Kind::Directory, false) => "▸ ",
         _ => "  ",
     };
     let target = row.target.map_or(String::new(), |target| format!(" → {}", words::path(target)));
-    let slash = if facts.kind == Kind::Directory { "/" } else { "" };
+    let slash = if row.facts.kind == Kind::Directory { "/" } else { "" };
     let waiting = match row.trouble {
         Some(trouble) => format!("   ✕ {}", trouble.what),
         None if row.is_loading => "   reading …".to_owned(),
         None => String::new(),
     };
+    format!("{}{mark}{}{slash}{target}{waiting}", "  ".repeat(row.depth), words::path(row.name))
+}
+
+fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<'static> {
+    let theme = app.theme;
+    let facts = row.facts;
     let (sign, word, change_style) = change(app, facts.change);
-    let name = format!(
-        "{}{mark}{}{slash}{target}{waiting}",
-        "  ".repeat(row.depth),
-        words::path(row.name)
-    );
-    // How much a directory of the sources holds is not known before it has been walked.
-    let is_walked = facts.kind != Kind::Directory || facts.files > 0 || facts.size > 0;
+    let name = tree_name(row);
     let files = match facts.kind {
-        Kind::Directory if is_walked => words::counted(facts.files, "file", "files"),
+        Kind::Directory => words::counted(facts.files, "file", "files"),
         _ => String::new(),
     };
     let modified = words::zoned(facts.modified.saturating_mul(1000));
-    let size = if is_walked { words::bytes(facts.size) } else { String::new() };
+    let size = words::bytes(facts.size);
     let (before, after) = match width {
         ..=59 => (format!(" {sign} "), format!(" {size:>9} ")),
         60..=92 => {

@@ -8,11 +8,13 @@ use skellin_engine::{
 };
 use skellin_store::{Body, Entry, RunId, Snapshot};
 
-use super::{Batch, Looked, Report, Request, Row, RowFacts, Shared, VersionRow, catalogue::Open};
+use super::{
+    Batch, Looked, Report, Request, Row, RowFacts, Shared, VersionRow, catalogue::Open, sources,
+};
 
 /// The first rows are told of soon, the others in larger numbers.
-const FIRST: usize = 256;
-const BATCH: usize = 8192;
+pub(super) const FIRST: usize = 256;
+pub(super) const BATCH: usize = 8192;
 /// So much of a file is read to look into it, in bytes.
 const HEAD: usize = 1 << 20;
 /// Lines are cut at this length, in characters.
@@ -31,15 +33,7 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
             }
         }
-        Request::Live { ticket, plan, store, newest, path } => {
-            if ticket < shared.ticket.load(Ordering::SeqCst) {
-                return;
-            }
-            let listing = Listing { shared, ticket, path: path.as_deref() };
-            if let Err(error) = listing.list_live(&plan, &store, newest) {
-                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
-            }
-        }
+        Request::Live { .. } => sources::answer(shared, request),
         Request::Versions { study, store, snapshots, path } => {
             let found = shared
                 .open_store(&store)
@@ -110,39 +104,6 @@ impl Listing<'_> {
         Ok(())
     }
 
-    fn list_live(&self, plan: &str, store: &str, newest: Option<RunId>) -> Result<(), EngineError> {
-        use std::{ffi::OsStr, os::unix::ffi::OsStrExt, path::Path};
-        let configuration = self.shared.configuration();
-        let file = configuration.plan_file(plan)?;
-        let Some(plan) = &file.plan else { return Ok(()) };
-        let open = self.shared.open_store(store)?;
-        let snapshot = newest.and_then(|id| open.snapshot(id).ok());
-        let before = snapshot.as_deref().map(|snapshot| (&*open.store, snapshot));
-        let now = jiff::Timestamp::now().as_millisecond();
-        let (mut batch, mut most, mut stopped) = (Batch::default(), FIRST, false);
-        let mut visit = |entry: skellin_engine::LiveEntry| {
-            let facts = RowFacts {
-                size: entry.size,
-                files: 0,
-                modified: entry.modified,
-                kind: entry.kind,
-                change: entry.change,
-            };
-            batch.push(Row { name: entry.name, facts, target: None });
-            if batch.len() >= most {
-                most = BATCH;
-                stopped = !self.send(std::mem::take(&mut batch), false);
-            }
-            !stopped
-        };
-        let path = self.path.map(|path| Path::new(OsStr::from_bytes(path)));
-        skellin_engine::list_live(plan, path, before, now, &mut visit)?;
-        if !stopped {
-            self.send(batch, true);
-        }
-        Ok(())
-    }
-
     /// Whether more is wanted.
     fn send(&self, batch: Batch, complete: bool) -> bool {
         let path = self.path.map(<[u8]>::to_vec);
@@ -163,6 +124,7 @@ fn row(name: Vec<u8>, entry: &Entry, change: Change) -> Row {
         modified: entry.modified.seconds,
         kind: entry.kind(),
         change,
+        rule: None,
     };
     let target = match &entry.body {
         Body::Link(target) => Some(target.clone()),

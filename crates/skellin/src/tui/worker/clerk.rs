@@ -80,14 +80,8 @@ pub(super) fn answer(shared: &Shared, request: Request) {
 /// A plan without mistakes, and its file.
 fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
     let configuration = shared.configuration();
-    let file = configuration.plan_file(name)?;
-    match &file.plan {
-        Some(plan) => Ok((file.path.clone(), plan.clone())),
-        None => Err(EngineError::Unknown {
-            what: format!("the plan {name} has mistakes"),
-            hint: format!("skellin plan check {name}"),
-        }),
-    }
+    let path = configuration.plan_file(name)?.path.clone();
+    Ok((path, configuration.plan_without_mistakes(name)?.clone()))
 }
 
 /// A plan's text with one more rule.

@@ -59,18 +59,9 @@ impl<'a> Job<'a> {
     }
 
     fn run(&self, plan: &str, dry_run: bool, agreed: bool) -> Result<RunReport, EngineError> {
-        let file = self.configuration.plan_file(plan)?;
-        let plan = file.plan.as_ref().ok_or_else(|| EngineError::Unknown {
-            what: format!("the plan {plan} has mistakes"),
-            hint: format!("skellin plan check {plan}"),
-        })?;
+        let plan = self.configuration.plan_without_mistakes(plan)?;
         let agree = |_: &skellin_engine::Shrinkage| agreed;
-        let options = RunOptions {
-            dry_run,
-            list_paths: dry_run,
-            agree: Some(&agree),
-            ..RunOptions::default()
-        };
+        let options = RunOptions { dry_run, agree: Some(&agree), ..RunOptions::default() };
         self.conduct(|conductor| conductor.run(plan, options, || self.shared.store(&plan.store)))
     }
 

@@ -6,6 +6,7 @@ mod catalogue;
 mod clerk;
 mod jobs;
 mod report;
+mod sources;
 
 use std::{
     collections::HashMap,
@@ -18,14 +19,16 @@ use std::{
 
 use crossbeam_channel::{Sender, unbounded};
 use skellin_engine::{
-    Cancel, Configuration, Destination, Draft, EngineError, Existing, Journal, Passphrase,
+    Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, Passphrase,
 };
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
     Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, Row, RowFacts,
-    StoreRow, Trouble, VersionRow,
+    StoreRow, Tile, Trouble, VersionRow,
 };
+
+use super::arrange::{Arrangement, Rows};
 
 /// Asked of the worker.
 pub(crate) enum Request {
@@ -43,6 +46,19 @@ pub(crate) enum Request {
     /// List a directory of a plan's sources as they are now, beside the newest snapshot; no path
     /// means the sources.
     Live { ticket: u64, plan: String, store: String, newest: Option<RunId>, path: Option<Vec<u8>> },
+    /// Count a plan's sources as they are now, beside the newest snapshot.
+    Count {
+        number: u64,
+        plan: String,
+        store: String,
+        newest: Option<RunId>,
+        census: Arc<Census>,
+        cancel: Cancel,
+    },
+    /// Arrange the rows of a large directory.
+    Arrange { ticket: u64, path: Vec<u8>, rows: Rows, how: Arrangement, census: Arc<Census> },
+    /// Where the space of a directory goes. Only the newest map counts.
+    Map { number: u64, plan: String, path: Vec<u8>, census: Arc<Census> },
     /// Follow a path through these snapshots, oldest first. Only the newest study counts.
     Versions { study: u64, store: String, snapshots: Vec<RunId>, path: Vec<u8> },
     /// Read the beginning of a file.
@@ -97,6 +113,8 @@ struct Shared {
     ticket: AtomicU64,
     /// The newest study of versions.
     study: AtomicU64,
+    /// The newest map.
+    map: AtomicU64,
     machine: String,
     out: Box<dyn Fn(Report) -> bool + Send + Sync>,
 }
@@ -149,6 +167,7 @@ pub(super) fn start(
         journal: Mutex::default(),
         ticket: AtomicU64::new(0),
         study: AtomicU64::new(0),
+        map: AtomicU64::new(0),
         machine,
         out: Box::new(out),
     });
@@ -157,6 +176,7 @@ pub(super) fn start(
         let browsing = queue(&shared, browse::answer);
         let studies = queue(&shared, browse::answer);
         let papers = queue(&shared, clerk::answer);
+        let sources = queue(&shared, sources::answer);
         for request in requests {
             match request {
                 Request::Directory { ticket, .. } | Request::Live { ticket, .. } => {
@@ -178,6 +198,15 @@ pub(super) fn start(
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
                 }
+                Request::Count { .. } => {
+                    let shared = Arc::clone(&shared);
+                    std::thread::spawn(move || sources::answer(&shared, request));
+                }
+                Request::Map { number, .. } => {
+                    shared.map.fetch_max(number, Ordering::SeqCst);
+                    let _ = sources.send(request);
+                }
+                Request::Arrange { .. } => drop(sources.send(request)),
                 Request::Run { .. } | Request::Restore(_) | Request::Rehearse { .. } => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || jobs::work(&shared, request));

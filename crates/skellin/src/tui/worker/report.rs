@@ -8,6 +8,8 @@ use skellin_engine::{
 };
 use skellin_store::{Kind, RunId};
 
+use crate::tui::arrange::Arrangement;
+
 /// Told by the worker.
 #[derive(Debug)]
 pub(crate) enum Report {
@@ -19,6 +21,12 @@ pub(crate) enum Report {
     Rows { ticket: u64, path: Option<Vec<u8>>, batch: Batch, complete: bool },
     /// A directory that cannot be listed.
     NoRows { ticket: u64, path: Option<Vec<u8>>, trouble: Trouble },
+    /// A census goes on, or has ended.
+    Counted { number: u64, end: Option<Result<(), Trouble>> },
+    /// The rows of a large directory, arranged.
+    Arranged { ticket: u64, path: Vec<u8>, how: Arrangement, rows: usize, view: Vec<u32> },
+    /// Where the space of a directory goes.
+    Mapped { number: u64, tiles: Result<Vec<Tile>, Trouble> },
     /// The versions of a path, oldest first.
     Versions { path: Vec<u8>, versions: Result<Vec<VersionRow>, Trouble> },
     /// The beginning of a file.
@@ -122,6 +130,19 @@ pub(crate) struct RowFacts {
     pub modified: i64,
     pub kind: Kind,
     pub change: Change,
+    /// Number of the rule that decides, in the sources as they are.
+    pub rule: Option<u16>,
+}
+
+/// A piece of a directory on its map.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Tile {
+    /// A name; for all that is too small for a tile of its own, how many they are.
+    pub label: Result<Vec<u8>, u64>,
+    pub is_directory: bool,
+    /// Bytes that go along, and bytes that are left out.
+    pub taken: u64,
+    pub skipped: u64,
 }
 
 /// An entry on its own.

@@ -1,0 +1,163 @@
+//! The sources as they are now, with the verdict of the rules on every name, beside the newest
+//! snapshot: listed directory by directory, or counted as a whole.
+
+mod arena;
+mod census;
+mod meeting;
+
+use std::{
+    collections::HashSet,
+    ffi::CString,
+    os::unix::{ffi::OsStrExt, fs::MetadataExt},
+    path::{Path, PathBuf},
+};
+
+use skellin_plan::{NameOnly, Plan, Traits};
+use skellin_store::{Kind, Snapshot, Store};
+
+pub use arena::{Share, Shares};
+pub use census::{Census, Part};
+
+use crate::{
+    error::{EngineError, Result},
+    history,
+    judge::Judge,
+    metadata::{Facts, Owners},
+    run::Change,
+};
+use meeting::{Before, Found, Meeting, change, kind, names, open};
+
+/// What sources are looked at by.
+#[derive(Clone, Copy)]
+pub struct Looking<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The newest snapshot; without one everything is new.
+    pub before: Option<(&'a Store, &'a Snapshot)>,
+    /// Directories of our own that are never backed up.
+    pub keep_out: &'a [PathBuf],
+    /// The time, in milliseconds since 1970.
+    pub now: i64,
+}
+
+impl Looking<'_> {
+    fn own(&self) -> HashSet<(u64, u64)> {
+        let found = self.keep_out.iter().filter_map(|path| std::fs::metadata(path).ok());
+        found.map(|metadata| (metadata.dev(), metadata.ino())).collect()
+    }
+}
+
+/// A name in a source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LiveEntry {
+    /// The name; a source has its full path.
+    pub name: Vec<u8>,
+    /// What it is.
+    pub kind: Kind,
+    /// Bytes of a file.
+    pub size: u64,
+    /// When it was modified, in seconds since 1970.
+    pub modified: i64,
+    /// What a run would make of it. What is in a directory is not looked at.
+    pub change: Change,
+    /// Number of the rule that decides.
+    pub rule: Option<usize>,
+}
+
+impl LiveEntry {
+    fn of(found: &Found<'_>) -> Self {
+        let (name, change, rule) = (found.name.to_vec(), found.change, found.verdict.rule);
+        match (found.facts, found.was) {
+            (Some(facts), _) => {
+                let kind = kind(facts);
+                let size = if kind == Kind::File { facts.size() } else { 0 };
+                Self { name, kind, size, modified: facts.modified().seconds, change, rule }
+            }
+            (None, Some(was)) => Self {
+                name,
+                kind: was.kind(),
+                size: was.size(),
+                modified: was.modified.seconds,
+                change,
+                rule,
+            },
+            // Nothing is found that neither is nor was.
+            (None, None) => Self { name, kind: Kind::File, size: 0, modified: 0, change, rule },
+        }
+    }
+}
+
+/// Lists a directory of a plan's sources, or the sources themselves, until the visitor has had
+/// enough and says `false`.
+///
+/// # Errors
+/// If the directory cannot be read, or the rules cannot be made ready.
+pub fn list_live(
+    looking: &Looking<'_>,
+    path: Option<&Path>,
+    visit: &mut dyn FnMut(LiveEntry) -> bool,
+) -> Result<()> {
+    let Some(path) = path else { return list_sources(looking, visit) };
+    let plan = looking.plan;
+    let sources = plan.sources.iter().filter(|source| path.starts_with(source));
+    let Some(source) = sources.max_by_key(|source| source.as_os_str().len()) else { return Ok(()) };
+    let judge = Judge::new(&plan.rules, source, looking.now).map_err(EngineError::Rules)?;
+    let look = |here: &Path, directory: bool| -> Box<dyn Traits> {
+        match Facts::of_path(here, here == source) {
+            Ok(facts) => judge.look(here, facts),
+            Err(_) => Box::new(NameOnly { directory }),
+        }
+    };
+    let verdict = judge.matcher().explain(source, path, true, &look).verdict;
+    let bytes = path.as_os_str().as_bytes();
+    let mut old = Before::at(looking.before, bytes)?;
+    let mut visit = |found: Found<'_>| visit(LiveEntry::of(&found));
+    let Some(handle) = open(path)? else {
+        // The directory is gone; what was in it is all there is to show.
+        old.gone_before(None, &mut visit)?;
+        return Ok(());
+    };
+    let (names, failure) = names(&handle);
+    let (owners, own) = (Owners::default(), looking.own());
+    let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &own };
+    meeting.each((bytes, verdict), (&handle, names), old, &mut visit)?;
+    match failure {
+        Some(error) => Err(EngineError::local("read", path, error)),
+        None => Ok(()),
+    }
+}
+
+fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool) -> Result<()> {
+    let owners = Owners::default();
+    for source in &looking.plan.sources {
+        let name = source.as_os_str().as_bytes();
+        let old = match looking.before {
+            Some((store, snapshot)) => history::locate(store, snapshot, name)?,
+            None => None,
+        };
+        let old = old.map(|located| located.entry);
+        let judge =
+            Judge::new(&looking.plan.rules, source, looking.now).map_err(EngineError::Rules)?;
+        let facts = Facts::of_path(source, true).ok();
+        let c_name = CString::new(name).unwrap_or_default();
+        let found = match (&facts, &old) {
+            (None, None) => continue,
+            (None, Some(_)) => Found {
+                name,
+                facts: None,
+                verdict: skellin_plan::Verdict::TAKEN,
+                was: old.as_ref(),
+                change: Change::Gone,
+            },
+            (Some(facts), was) => {
+                let verdict = judge.source(&c_name, facts, &owners);
+                let change = change(facts, verdict, was.as_ref());
+                Found { name, facts: Some(facts), verdict, was: was.as_ref(), change }
+            }
+        };
+        if !visit(LiveEntry::of(&found)) {
+            break;
+        }
+    }
+    Ok(())
+}

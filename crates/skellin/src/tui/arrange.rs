@@ -1,0 +1,226 @@
+//! The order of a directory's rows, and which of them are shown.
+
+use std::{cmp::Reverse, collections::HashSet, sync::Arc};
+
+use skellin_engine::{Census, Change, Part, Shares};
+use skellin_store::Kind;
+
+use super::worker::{Batch, RowFacts};
+
+/// By what rows are sorted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Order {
+    #[default]
+    Name,
+    /// The largest first, with what is left out.
+    Size,
+    /// Those with the most new, changed and gone bytes first.
+    Change,
+}
+
+/// Which rows are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Only {
+    #[default]
+    All,
+    /// New, changed and gone.
+    Moving,
+    New,
+    Changed,
+    Gone,
+    Skipped,
+    /// What cannot be read.
+    Troubles,
+}
+
+/// How rows are arranged.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Arrangement {
+    pub order: Order,
+    pub only: Only,
+}
+
+impl Arrangement {
+    /// Whether rows stand as they come.
+    pub fn is_plain(self) -> bool {
+        self == Self::default()
+    }
+
+    pub fn next_order(self) -> Self {
+        let order = match self.order {
+            Order::Name => Order::Size,
+            Order::Size => Order::Change,
+            Order::Change => Order::Name,
+        };
+        Self { order, ..self }
+    }
+
+    pub fn next_only(self) -> Self {
+        let only = match self.only {
+            Only::All => Only::Moving,
+            Only::Moving => Only::New,
+            Only::New => Only::Changed,
+            Only::Changed => Only::Gone,
+            Only::Gone => Only::Skipped,
+            Only::Skipped => Only::Troubles,
+            Only::Troubles => Only::All,
+        };
+        Self { only, ..self }
+    }
+
+    /// In words; `None` where there is nothing to say.
+    pub fn words(self) -> Option<String> {
+        let only = match self.only {
+            Only::All => None,
+            Only::Moving => Some("only what is new, changed or gone"),
+            Only::New => Some("only what is new"),
+            Only::Changed => Some("only what changed"),
+            Only::Gone => Some("only what is gone"),
+            Only::Skipped => Some("only what is left out"),
+            Only::Troubles => Some("only what cannot be read"),
+        };
+        let order = match self.order {
+            Order::Name => None,
+            Order::Size => Some("largest first"),
+            Order::Change => Some("most changed first"),
+        };
+        let parts: Vec<&str> = only.into_iter().chain(order).collect();
+        (!parts.is_empty()).then(|| parts.join(", "))
+    }
+}
+
+/// The rows of a directory as they came: in batches, by name.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Rows {
+    batches: Vec<Arc<Batch>>,
+    /// Number of the first row of each batch.
+    starts: Vec<usize>,
+    length: usize,
+}
+
+impl Rows {
+    pub fn take(&mut self, batch: Batch) {
+        self.starts.push(self.length);
+        self.length += batch.len();
+        self.batches.push(Arc::new(batch));
+    }
+
+    pub fn len(&self) -> usize {
+        self.length
+    }
+
+    /// The batch a row stands in, and where.
+    pub fn at(&self, row: usize) -> Option<(&Batch, usize)> {
+        if row >= self.length {
+            return None;
+        }
+        let number = self.starts.partition_point(|start| *start <= row) - 1;
+        Some((&self.batches[number], row - self.starts[number]))
+    }
+
+    /// The row of a name.
+    pub fn find(&self, name: &[u8]) -> Option<usize> {
+        let first = self.batches.partition_point(|batch| batch.name(batch.len() - 1) < name);
+        let found = self.batches.get(first)?.find(name)?;
+        Some(self.starts[first] + found)
+    }
+
+    fn each(&self) -> impl Iterator<Item = (&[u8], &RowFacts)> {
+        self.batches
+            .iter()
+            .flat_map(|batch| (0..batch.len()).map(|row| (batch.name(row), batch.facts(row))))
+    }
+}
+
+/// What is known of the directories and the troubles below one path.
+struct Below<'a> {
+    census: &'a Census,
+    /// The directory; empty for the sources.
+    path: &'a [u8],
+    parts: Vec<Part>,
+    troubled: HashSet<Vec<u8>>,
+    is_complete: bool,
+}
+
+impl Below<'_> {
+    fn shares(&self, name: &[u8]) -> Option<Shares> {
+        if self.path.is_empty() {
+            return self.census.shares(name);
+        }
+        let found = self.parts.binary_search_by(|part| part.name.as_slice().cmp(name)).ok()?;
+        Some(self.parts[found].shares)
+    }
+
+    fn is_troubled(&self, name: &[u8]) -> bool {
+        match self.path.is_empty() {
+            true => self.troubled.contains(name),
+            false => self.troubled.contains(&super::tree::join(self.path, name)),
+        }
+    }
+
+    /// Whether a row is shown.
+    fn keeps(&self, only: Only, name: &[u8], facts: &RowFacts) -> bool {
+        let itself = match only {
+            Only::All => true,
+            Only::Moving => {
+                matches!(facts.change, Change::New | Change::Changed | Change::Gone)
+            }
+            Only::New => facts.change == Change::New,
+            Only::Changed => facts.change == Change::Changed,
+            Only::Gone => facts.change == Change::Gone,
+            Only::Skipped => facts.change == Change::Skipped,
+            Only::Troubles => self.is_troubled(name),
+        };
+        if itself || facts.kind != Kind::Directory {
+            return itself;
+        }
+        // As long as it is being counted, anything may be in it.
+        let Some(shares) = self.shares(name).filter(|_| self.is_complete) else {
+            return !self.is_complete;
+        };
+        match only {
+            Only::All => true,
+            Only::Moving => shares.moved().files > 0,
+            Only::New => shares.new.files > 0,
+            Only::Changed => shares.changed.files > 0,
+            Only::Gone => shares.gone.files > 0,
+            Only::Skipped => shares.skipped.files > 0,
+            Only::Troubles => shares.troubles > 0,
+        }
+    }
+
+    /// The larger comes first.
+    fn weight(&self, order: Order, name: &[u8], facts: &RowFacts) -> (u64, u64) {
+        let shares = (facts.kind == Kind::Directory).then(|| self.shares(name)).flatten();
+        match (order, shares) {
+            (Order::Name, _) => (0, 0),
+            (Order::Size, Some(shares)) => (shares.taken().bytes + shares.skipped.bytes, 0),
+            (Order::Size, None) => (facts.size, 0),
+            (Order::Change, Some(shares)) => (shares.moved().bytes, shares.moved().files),
+            (Order::Change, None) => match facts.change {
+                Change::New | Change::Changed | Change::Gone => (facts.size, 1),
+                Change::Same | Change::Skipped => (0, 0),
+            },
+        }
+    }
+}
+
+/// The rows to show, by their numbers.
+pub(crate) fn arrange(rows: &Rows, path: &[u8], how: Arrangement, census: &Census) -> Vec<u32> {
+    let troubled = match how.only {
+        Only::Troubles => census.troubles().into_iter().map(|trouble| trouble.path).collect(),
+        _ => HashSet::new(),
+    };
+    let is_complete = census.is_complete();
+    let below = Below { census, path, parts: census.parts(path), troubled, is_complete };
+    let numbered = (0u32..).zip(rows.each());
+    let kept = numbered.filter(|(_, (name, facts))| below.keeps(how.only, name, facts));
+    if how.order == Order::Name {
+        return kept.map(|(number, _)| number).collect();
+    }
+    let mut weighed: Vec<_> = kept
+        .map(|(number, (name, facts))| (Reverse(below.weight(how.order, name, facts)), number))
+        .collect();
+    weighed.sort_unstable();
+    weighed.into_iter().map(|(_, number)| number).collect()
+}

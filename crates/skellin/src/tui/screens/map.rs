@@ -1,0 +1,145 @@
+//! The map of a directory: a field for each name, as large as its bytes; what goes along is blank,
+//! what is left out is hatched.
+
+use ratatui::{
+    Frame,
+    buffer::Buffer,
+    layout::Rect,
+    style::Style,
+    text::{Line, Text},
+};
+use unicode_width::UnicodeWidthStr;
+
+use crate::{
+    tui::{model::Model, theme::Theme, tree::join, treemap::layout, worker::Tile},
+    words::{self, fit},
+};
+
+const HATCH: &str = "╱";
+
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
+    let theme = app.theme;
+    let width = usize::from(area.width);
+    let Some(map) = &app.map else {
+        let text = Line::styled(" the map shows the selected directory", theme.quiet());
+        return frame.render_widget(text, area);
+    };
+    let name = map.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+    let mut head =
+        vec![Line::styled(fit(&format!(" {}/", words::path(name)), width), theme.strong())];
+    let tiles = match &map.tiles {
+        Some(Ok(tiles)) => refreshed(app, &map.path, tiles),
+        Some(Err(trouble)) => {
+            head.push(Line::styled(fit(&format!(" ✕ {}", trouble.what), width), theme.wrong()));
+            return frame.render_widget(Text::from(head), area);
+        }
+        None => {
+            head.push(Line::styled(" measuring …", theme.quiet()));
+            return frame.render_widget(Text::from(head), area);
+        }
+    };
+    let (taken, skipped) = tiles
+        .iter()
+        .fold((0, 0), |(taken, skipped), tile| (taken + tile.taken, skipped + tile.skipped));
+    head.push(Line::styled(
+        fit(
+            &format!(
+                " {} go along, {} left out {HATCH}{HATCH}",
+                words::bytes(taken),
+                words::bytes(skipped)
+            ),
+            width,
+        ),
+        theme.quiet(),
+    ));
+    let used = head.len() as u16;
+    frame.render_widget(Text::from(head), area);
+    let field = Rect {
+        x: area.x + 1,
+        y: area.y + used,
+        width: area.width.saturating_sub(2),
+        height: area.height.saturating_sub(used + 1),
+    };
+    if taken + skipped == 0 || field.width < 4 || field.height < 2 {
+        let text = Line::styled(" it holds no bytes", theme.quiet());
+        return frame.render_widget(text, Rect { y: area.y + used, height: 1, ..area });
+    }
+    let selected = app.tree.selected.as_deref();
+    let weights: Vec<f64> = tiles.iter().map(|tile| (tile.taken + tile.skipped) as f64).collect();
+    let buffer = frame.buffer_mut();
+    for (tile, place) in tiles.iter().zip(layout(&weights, field)) {
+        let is_selected =
+            matches!(&tile.label, Ok(name) if selected == Some(&*join(&map.path, name)));
+        draw_tile(buffer, tile, place, is_selected, theme);
+    }
+    // The far sides, which no tile draws.
+    let (right, bottom) = (field.right(), field.bottom());
+    for y in field.top()..bottom {
+        buffer.set_string(right, y, "│", theme.quiet());
+    }
+    let line = "─".repeat(usize::from(field.width).saturating_sub(1));
+    buffer.set_string(field.x, bottom, format!("└{line}─┘"), theme.quiet());
+}
+
+/// Tiles with what is known by now, the largest first and those of many names last.
+fn refreshed(app: &Model, path: &[u8], tiles: &[Tile]) -> Vec<Tile> {
+    let census = app.counting().map(|counting| &counting.census);
+    let mut tiles: Vec<Tile> = tiles.to_vec();
+    for tile in &mut tiles {
+        let shares = match &tile.label {
+            Ok(name) if tile.is_directory => {
+                census.and_then(|census| census.shares(&join(path, name)))
+            }
+            _ => None,
+        };
+        if let Some(shares) = shares {
+            (tile.taken, tile.skipped) = (shares.taken().bytes, shares.skipped.bytes);
+        }
+    }
+    tiles.sort_by_key(|tile| std::cmp::Reverse(tile.taken + tile.skipped));
+    tiles
+}
+
+fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, theme: Theme) {
+    if place.width == 0 || place.height == 0 {
+        return;
+    }
+    let all = tile.taken + tile.skipped;
+    let is_left_out = tile.taken == 0;
+    let tone = if is_left_out { theme.quiet() } else { theme.is() };
+    let width = usize::from(place.width);
+    buffer.set_string(place.x, place.y, format!("┌{}", "─".repeat(width - 1)), theme.quiet());
+    // What is left out fills the lower part.
+    let inside = place.height - 1;
+    let share = tile.skipped as f64 / all.max(1) as f64;
+    let hatched = ((f64::from(inside) * share).round() as u16).min(inside);
+    for y in place.y + 1..place.bottom() {
+        buffer.set_string(place.x, y, "│", theme.quiet());
+        if y >= place.bottom() - hatched {
+            let hatch = HATCH.repeat(width - 1);
+            buffer.set_string(place.x + 1, y, hatch, theme.quiet());
+        }
+    }
+    if width < 4 {
+        return;
+    }
+    let label = match &tile.label {
+        Ok(name) => format!("{}{}", words::path(name), if tile.is_directory { "/" } else { "" }),
+        Err(others) => format!("{} more", words::count(*others)),
+    };
+    let style = if is_selected { theme.cursor() } else { tone };
+    let label = fit(&label, width - 2);
+    buffer.set_string(place.x + 1, place.y, &label, style);
+    let size = words::bytes(all);
+    let after = label.width() + 2;
+    if place.height > 2 && size.width() < width - 1 {
+        write_over(buffer, place.x + 1, place.y + 1, &size, tone);
+    } else if after + size.width() + 1 < width {
+        buffer.set_string(place.x + after as u16, place.y, size, theme.quiet());
+    }
+}
+
+/// Writes on the hatching with a blank behind, so that it can be read.
+fn write_over(buffer: &mut Buffer, x: u16, y: u16, text: &str, style: Style) {
+    buffer.set_string(x, y, text, style);
+}

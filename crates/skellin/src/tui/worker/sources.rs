@@ -1,0 +1,195 @@
+//! Reading sources as they are now: listed, counted, mapped.
+
+use std::{
+    cmp::Reverse,
+    collections::BinaryHeap,
+    ffi::OsStr,
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
+    sync::{Arc, atomic::Ordering},
+};
+
+use skellin_engine::{Cancel, Census, Change, EngineError, LiveEntry, Looking, list_live};
+use skellin_plan::Plan;
+use skellin_store::{Kind, RunId, Snapshot};
+
+use super::{
+    Batch, Report, Request, Row, RowFacts, Shared, Tile,
+    browse::{BATCH, FIRST},
+    catalogue::Open,
+};
+use crate::tui::{arrange::arrange, tree::join};
+
+/// So many pieces of a directory stand on its map, the rest as one.
+const MOST_TILES: usize = 60;
+
+pub(super) fn answer(shared: &Shared, request: Request) {
+    match request {
+        Request::Live { ticket, plan, store, newest, path } => {
+            let newer = || ticket < shared.ticket.load(Ordering::SeqCst);
+            if newer() {
+                return;
+            }
+            let mut send = |batch, complete| {
+                let path = path.clone();
+                shared.tell(Report::Rows { ticket, path, batch, complete }) && !newer()
+            };
+            let listed = sources(shared, &plan, Some((&store, newest)))
+                .and_then(|sources| list(&sources, path.as_deref(), &mut send));
+            if let Err(error) = listed {
+                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
+            }
+        }
+        Request::Count { number, plan, store, newest, census, cancel } => {
+            let counted = sources(shared, &plan, Some((&store, newest)))
+                .and_then(|sources| count(shared, number, &sources, &census, &cancel));
+            if !matches!(&counted, Err(error) if error.is_cancelled()) {
+                shared.tell(Report::Counted { number, end: Some(counted.map_err(Into::into)) });
+            }
+        }
+        Request::Arrange { ticket, path, rows, how, census } => {
+            if ticket >= shared.ticket.load(Ordering::SeqCst) {
+                let view = arrange(&rows, &path, how, &census);
+                let rows = rows.len();
+                shared.tell(Report::Arranged { ticket, path, how, rows, view });
+            }
+        }
+        Request::Map { number, plan, path, census } => {
+            let newer = || number < shared.map.load(Ordering::SeqCst);
+            if newer() {
+                return;
+            }
+            let tiles = sources(shared, &plan, None)
+                .and_then(|sources| map(&sources, &path, &census, &newer))
+                .map_err(Into::into);
+            shared.tell(Report::Mapped { number, tiles });
+        }
+        _ => {}
+    }
+}
+
+/// What is needed to look at a plan's sources.
+struct Sources {
+    plan: Plan,
+    before: Option<(Arc<Open>, Arc<Snapshot>)>,
+    keep_out: Vec<PathBuf>,
+}
+
+impl Sources {
+    fn looking(&self) -> Looking<'_> {
+        Looking {
+            plan: &self.plan,
+            before: self.before.as_ref().map(|(open, snapshot)| (&*open.store, &**snapshot)),
+            keep_out: &self.keep_out,
+            now: jiff::Timestamp::now().as_millisecond(),
+        }
+    }
+}
+
+fn sources(
+    shared: &Shared,
+    plan: &str,
+    before: Option<(&str, Option<RunId>)>,
+) -> Result<Sources, EngineError> {
+    let configuration = shared.configuration();
+    let plan = configuration.plan_without_mistakes(plan)?.clone();
+    let before = match before {
+        Some((store, Some(id))) => {
+            let open = shared.open_store(store)?;
+            // That the newest snapshot cannot be read only costs the comparison.
+            open.snapshot(id).ok().map(|snapshot| (open, snapshot))
+        }
+        _ => None,
+    };
+    Ok(Sources { plan, before, keep_out: configuration.keep_out() })
+}
+
+fn list(
+    sources: &Sources,
+    path: Option<&[u8]>,
+    send: &mut dyn FnMut(Batch, bool) -> bool,
+) -> Result<(), EngineError> {
+    let (mut batch, mut most, mut stopped) = (Batch::default(), FIRST, false);
+    let mut visit = |entry: LiveEntry| {
+        let facts = RowFacts {
+            size: entry.size,
+            files: 0,
+            modified: entry.modified,
+            kind: entry.kind,
+            change: entry.change,
+            rule: entry.rule.and_then(|rule| u16::try_from(rule).ok()),
+        };
+        batch.push(Row { name: entry.name, facts, target: None });
+        if batch.len() >= most {
+            most = BATCH;
+            stopped = !send(std::mem::take(&mut batch), false);
+        }
+        !stopped
+    };
+    list_live(&sources.looking(), path.map(bytes_path), &mut visit)?;
+    if !stopped {
+        send(batch, true);
+    }
+    Ok(())
+}
+
+fn bytes_path(path: &[u8]) -> &Path {
+    Path::new(OsStr::from_bytes(path))
+}
+
+fn count(
+    shared: &Shared,
+    number: u64,
+    sources: &Sources,
+    census: &Census,
+    cancel: &Cancel,
+) -> Result<(), EngineError> {
+    let tick = || {
+        if !shared.tell(Report::Counted { number, end: None }) {
+            cancel.cancel();
+        }
+    };
+    census.count(&sources.looking(), cancel, &tick)
+}
+
+/// The largest pieces of a directory, and the rest as one.
+fn map(
+    sources: &Sources,
+    path: &[u8],
+    census: &Census,
+    newer: &dyn Fn() -> bool,
+) -> Result<Vec<Tile>, EngineError> {
+    // The smallest lies on top, so that it can be put to the rest.
+    let mut largest: BinaryHeap<Reverse<(u64, Vec<u8>, bool, u64)>> = BinaryHeap::new();
+    let (mut rest, mut others) = ((0, 0), 0);
+    let mut visit = |entry: LiveEntry| {
+        let is_directory = entry.kind == Kind::Directory;
+        let (taken, skipped) = match (is_directory, entry.change) {
+            (_, Change::Gone) => return !newer(),
+            (true, _) => census
+                .shares(&join(path, &entry.name))
+                .map_or((0, 0), |shares| (shares.taken().bytes, shares.skipped.bytes)),
+            (false, Change::Skipped) => (0, entry.size),
+            (false, _) => (entry.size, 0),
+        };
+        largest.push(Reverse((taken + skipped, entry.name, is_directory, skipped)));
+        if largest.len() > MOST_TILES
+            && let Some(Reverse((all, _, _, skipped))) = largest.pop()
+        {
+            rest.0 += all - skipped;
+            rest.1 += skipped;
+            others += 1;
+        }
+        !newer()
+    };
+    list_live(&sources.looking(), Some(bytes_path(path)), &mut visit)?;
+    let tile = |Reverse((all, name, is_directory, skipped)): Reverse<(u64, Vec<u8>, bool, u64)>| {
+        Tile { label: Ok(name), is_directory, taken: all - skipped, skipped }
+    };
+    let mut tiles: Vec<Tile> = largest.into_sorted_vec().into_iter().map(tile).collect();
+    if others > 0 {
+        let (taken, skipped) = rest;
+        tiles.push(Tile { label: Err(others), is_directory: false, taken, skipped });
+    }
+    Ok(tiles)
+}
