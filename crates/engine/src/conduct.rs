@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use skellin_plan::Plan;
+use skellin_plan::{Effort, Plan};
 use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
 
 use crate::{
@@ -10,11 +10,16 @@ use crate::{
     config::Configuration,
     error::{EngineError, Result},
     event::{Event, EventSink},
-    journal::{Beginning, Ending, Journal, Outcome, Work},
+    journal::{Beginning, Ending, Journal, Outcome, Work, past_runs},
     lock::PlanLock,
     restore::{self, RestoreReport, RestoreRequest},
-    run::{self, ByteCounts, FileCounts, RunReport, RunRequest, RunStatus, Shrinkage},
+    run::{
+        self, ByteCounts, Cost, FileCounts, Outlook, RunReport, RunRequest, RunStatus, Shrinkage,
+    },
 };
+
+/// So many of the newest runs tell how long the next will take.
+const RUNS_THAT_TELL: usize = 30;
 
 /// A failure that can be put into the journal.
 pub trait Failure: From<EngineError> {
@@ -103,7 +108,11 @@ impl Conductor<'_> {
                 cancel: self.cancel,
                 events: self.events,
             };
-            Ok(run::run(&store, &request)?)
+            let mut report = run::run(&store, &request)?;
+            if let Some(outlook) = &mut report.outlook {
+                self.foretell(plan, &store, report.files, report.bytes.read, outlook);
+            }
+            Ok(report)
         });
         self.finish(entry, &result, |report| Ending {
             snapshot: report.snapshot,
@@ -116,6 +125,13 @@ impl Conductor<'_> {
                 .as_ref()
                 .filter(|_| report.status == RunStatus::Guarded)
                 .map(Shrinkage::words),
+            rules: plan
+                .rules
+                .rules()
+                .iter()
+                .map(|rule| rule.text.clone())
+                .zip(report.decided.iter().copied())
+                .collect(),
             hint: (report.status == RunStatus::Guarded)
                 .then(|| "look whether that is right, then run it again and agree".to_owned()),
             ..Ending::at(
@@ -129,6 +145,30 @@ impl Conductor<'_> {
             )
         });
         result
+    }
+
+    /// Adds to an outlook what the journal and the store's price tell.
+    fn foretell(
+        &self,
+        plan: &Plan,
+        store: &Store,
+        files: FileCounts,
+        read: u64,
+        outlook: &mut Outlook,
+    ) {
+        let state = &self.configuration.folders.state;
+        let past = past_runs(state, &plan.name, &plan.store, RUNS_THAT_TELL);
+        let looked_at = files.new + files.changed + files.same + files.skipped;
+        let ahead = Effort { files: looked_at, bytes: read };
+        if let Some(time) = skellin_plan::expect(&past, ahead) {
+            (outlook.time, outlook.runs) = (time, past.len() as u64);
+        }
+        let price = self.configuration.stores.fine.get(&plan.store);
+        outlook.cost = price.and_then(|config| config.price.as_ref()).and_then(|price| {
+            let now = store.usage().ok()?.bytes;
+            let after = price.month(now + outlook.stored.stored);
+            Some(Cost { currency: price.currency.clone(), now: price.month(now), after })
+        });
     }
 
     /// Restores, or rehearses it; a rehearsal leaves no trace.

@@ -28,11 +28,12 @@ pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
-pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work};
+pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run};
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_live};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{
-    ByteCounts, Change, FileCounts, PathChange, RunReport, RunRequest, RunStatus, Shrinkage, run,
+    ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, RunReport, RunRequest,
+    RunStatus, Shrinkage, run,
 };
 pub use secrets::{Passphrase, read_secret};

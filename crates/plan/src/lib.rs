@@ -6,8 +6,10 @@
 mod draft;
 mod edit;
 mod fields;
+mod forecast;
 mod path;
 mod plan;
+mod price;
 mod problem;
 mod rules;
 mod schedule;
@@ -18,8 +20,10 @@ mod when;
 
 pub use draft::{FORMS, PlanDraft, StoreDraft};
 pub use edit::{name_pattern, with_rule};
+pub use forecast::{Effort, Expected, expect};
 pub use path::{Expand, PathProblem, expand};
 pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
+pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
 pub use rules::{
     Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleNote, RuleSet, Traits,

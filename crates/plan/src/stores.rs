@@ -8,6 +8,7 @@ use crate::{
     fields::{Fields, Reading, wrong_type},
     path::{Expand, expand},
     plan::is_plan_name,
+    price::{self, Price},
     problem::Problem,
     secret::{self, SecretSource},
 };
@@ -20,7 +21,7 @@ pub enum PlaceSpec {
 }
 
 /// A store as configured.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct StoreConfig {
     /// Its name.
     pub name: String,
@@ -28,6 +29,8 @@ pub struct StoreConfig {
     pub place: PlaceSpec,
     /// Where its passphrase comes from; asked for if this is missing.
     pub passphrase: Option<SecretSource>,
+    /// What room there costs.
+    pub price: Option<Price>,
 }
 
 const LATER: &[&str] = &[
@@ -49,7 +52,6 @@ const LATER: &[&str] = &[
     "class",
     "thaw",
     "lock",
-    "price",
     "password",
     "ca",
 ];
@@ -139,9 +141,11 @@ fn parse_store<'t>(
     let passphrase = fields
         .take("passphrase")
         .and_then(|value| secret::parse(reading, "passphrase", value, with));
+    let price = fields.take("price").and_then(|value| price::parse(reading, &value));
     fields.finish(reading, LATER);
     let fine = reading.problems.len() == before;
-    place.filter(|_| fine).map(|place| StoreConfig { name: name.to_owned(), place, passphrase })
+    let name = name.to_owned();
+    place.filter(|_| fine).map(|place| StoreConfig { name, place, passphrase, price })
 }
 
 #[cfg(test)]

@@ -78,6 +78,38 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
     }
 }
 
+/// What a dry run foretells: what would be stored, how long it would take, what it would cost.
+pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
+    let stored = &outlook.stored;
+    let range = |low: String, high: String| match low == high {
+        true => String::new(),
+        false => format!(" ({low} to {high})"),
+    };
+    let mut parts = vec![format!(
+        "about {} to store{}",
+        bytes(stored.stored),
+        range(bytes(stored.low), bytes(stored.high))
+    )];
+    let time = |seconds: f64| duration(Duration::from_secs_f64(seconds.clamp(0.0, 1e9)));
+    let expected = &outlook.time;
+    parts.push(match outlook.runs {
+        0 => format!("at least {}; no run has been timed yet", time(expected.seconds)),
+        runs => format!(
+            "about {}{} by the last {}",
+            time(expected.seconds),
+            range(time(expected.range.0), time(expected.range.1)),
+            counted(runs, "run", "runs")
+        ),
+    });
+    if let Some(cost) = &outlook.cost {
+        parts.push(format!(
+            "{:.2} {} a month instead of {:.2}",
+            cost.after, cost.currency, cost.now
+        ));
+    }
+    parts
+}
+
 /// Why a path goes along or does not, line by line.
 pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reasons) -> Vec<String> {
     use std::os::unix::ffi::OsStrExt;

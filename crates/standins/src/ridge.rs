@@ -31,6 +31,7 @@ const GAUGES: i64 = 6;
 const PANORAMA: i64 = 12;
 const RENAMED: i64 = 24;
 const DELETED: i64 = 36;
+const DRAFT: &str = "readings/2026/draft-table.csv";
 
 /// The data of the station, below a directory.
 #[derive(Clone, Debug)]
@@ -106,22 +107,41 @@ impl Ridge {
         Ok(())
     }
 
+    /// The morning after the last night, which no run has seen yet; dated as a day is.
+    ///
+    /// # Errors
+    /// If a file cannot be written.
+    pub fn morning(&self, moment: i64) -> io::Result<()> {
+        let modified = UNIX_EPOCH + Duration::from_millis(u64::try_from(moment).unwrap_or(0));
+        let day = Day { root: &self.root, modified };
+        for gauge in 1..=GAUGES {
+            append_records(&day, gauge, NIGHTS, TICKS / 3)?;
+        }
+        day.append("readings/notes.md", "Morning: the camera on the ridge works again.\n")?;
+        for hour in 5..11 {
+            let picture = noise(&format!("picture {hour}"), 400_000 + hour * 60_000);
+            day.put(&format!("readings/2026/camera/ridge-{hour:02}00.jpg"), &picture)?;
+        }
+        fs::remove_file(self.root.join(DRAFT))?;
+        day.put("readings/.cache/tiles.bin", &noise("tiles", 9 << 20))?;
+        for hour in 5..11 {
+            let preview = noise(&format!("preview {hour}"), 250_000);
+            day.put(&format!("readings/.cache/previews/ridge-{hour:02}00.png"), &preview)?;
+        }
+        // What somebody began to write down, and has put into no plan.
+        for letter in 1..=14 {
+            let text = format!("Letter {letter} to the harbour office.\n").repeat(letter * 400);
+            day.put(&format!("letters/letter-{letter:02}.txt"), text.as_bytes())?;
+        }
+        Ok(())
+    }
+
     fn measure(&self, day: &Day<'_>, night: i64) -> io::Result<()> {
         for gauge in 1..=GAUGES {
-            let mut lines = String::new();
-            for tick in 0..TICKS {
-                // A tide of about twelve and a half hours, and some weather.
-                let hours = (night * TICKS + tick) as f64 / 6.0;
-                let tide = (hours * std::f64::consts::TAU / 12.42 + gauge as f64).sin();
-                let weather = (hours / 31.0 + gauge as f64 * 0.7).sin() * 0.3;
-                lines.push_str(&format!(
-                    "day {night:03}, {:02}:{:02}, {:.3} m\n",
-                    tick / 6,
-                    tick % 6 * 10,
-                    1.8 + tide + weather
-                ));
-            }
-            day.append(&format!("readings/2026/tide-gauge-{gauge:02}.csv"), &lines)?;
+            append_records(day, gauge, night, TICKS)?;
+        }
+        if night == NIGHTS - 1 {
+            day.put(DRAFT, &noise("draft", 90_000))?;
         }
         let mut dump = noise("gauges", 2 << 20);
         for edit in 0..=night {
@@ -177,6 +197,24 @@ impl Ridge {
             ),
         }
     }
+}
+
+/// What a gauge records in so many ticks of a day.
+fn append_records(day: &Day<'_>, gauge: i64, night: i64, ticks: i64) -> io::Result<()> {
+    let mut lines = String::new();
+    for tick in 0..ticks {
+        // A tide of about twelve and a half hours, and some weather.
+        let hours = (night * TICKS + tick) as f64 / 6.0;
+        let tide = (hours * std::f64::consts::TAU / 12.42 + gauge as f64).sin();
+        let weather = (hours / 31.0 + gauge as f64 * 0.7).sin() * 0.3;
+        lines.push_str(&format!(
+            "day {night:03}, {:02}:{:02}, {:.3} m\n",
+            tick / 6,
+            tick % 6 * 10,
+            1.8 + tide + weather
+        ));
+    }
+    day.append(&format!("readings/2026/tide-gauge-{gauge:02}.csv"), &lines)
 }
 
 struct Day<'a> {

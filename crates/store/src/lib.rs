@@ -3,6 +3,7 @@
 //! The crate knows places and nothing of plans. Its format is described to the byte in
 //! `docs/FORMAT.md`. A [`Session`] is a run's side of it; [`Store`] reads and proves.
 
+mod appraisal;
 mod block;
 mod blocks;
 mod catalog;
@@ -31,6 +32,7 @@ mod uploads;
 mod verify;
 mod writing;
 
+pub use appraisal::{Appraised, Appraiser};
 pub use chunker::Chunker;
 pub use comparison::Comparison;
 pub use compress::Compression;

@@ -7,7 +7,7 @@ use std::{
         fd::{AsFd, OwnedFd},
         unix::ffi::OsStrExt,
     },
-    path::PathBuf,
+    path::Path,
     sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard},
     time::{Duration, Instant},
 };
@@ -182,7 +182,7 @@ struct Walk<'a> {
 }
 
 impl Walk<'_> {
-    fn source(&mut self, node: NodeId, source: &PathBuf) -> Result<()> {
+    fn source(&mut self, node: NodeId, source: &Path) -> Result<()> {
         let path = source.as_os_str().as_bytes();
         let was = match self.looking.before {
             Some((store, snapshot)) => history::locate(store, snapshot, path)?,

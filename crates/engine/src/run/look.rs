@@ -63,6 +63,7 @@ impl<'s> Met<'_, 's> {
             Ok(at) => judge.below(directory.verdict, &path, &facts, (at, &name), &pool.owners),
             Err(_) => directory.verdict,
         };
+        pool.decide(verdict);
         let enter = is_directory
             && verdict.action == Action::Skip
             && judge.matcher().may_take_below(verdict, &path);
@@ -139,11 +140,17 @@ impl<'s> Met<'_, 's> {
         }
         let mut entry = skeleton(pool, facts, self.name.to_vec(), Vec::new());
         if pool.session.is_none() {
-            // A rehearsal knows all it wants to know.
-            pool.count(change, &path, facts.size(), verdict.rule);
+            // A rehearsal knows all it wants to know. What is read again only because it was read
+            // so soon after its last change most likely holds what it held.
             add(&pool.counts.read, facts.size());
-            add(&pool.counts.files, 1);
-            add(&pool.counts.bytes, facts.size());
+            if doubted.is_some() {
+                pool.count(Change::Same, &path, facts.size(), verdict.rule);
+            } else {
+                pool.count(change, &path, facts.size(), verdict.rule);
+                pool.draw.pass(&path, facts.size());
+                add(&pool.counts.files, 1);
+                add(&pool.counts.bytes, facts.size());
+            }
             entry.body = Body::File { size: facts.size(), recipe: Recipe::Inline(Vec::new()) };
             if let Err(reason) = can_read(self.directory.handle(), &name) {
                 pool.exception(&path, &reason);

@@ -1,6 +1,7 @@
 //! Runs: a plan carried out, or rehearsed.
 
 mod directory;
+mod estimate;
 mod file;
 mod look;
 mod pool;
@@ -18,14 +19,17 @@ use std::{
     time::{Duration, Instant},
 };
 
-use skellin_plan::{Compress, Plan};
+use skellin_plan::{Compress, Expected, Plan};
 use skellin_store::{
     Comparison, Compression, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
     StoreError, TreeBuilder,
 };
 
+pub use estimate::Estimate;
 pub(crate) use look::{can_read, cannot_read};
-pub use report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus, Shrinkage};
+pub use report::{
+    ByteCounts, Change, Cost, FileCounts, Outlook, PathChange, RunReport, RunStatus, Shrinkage,
+};
 
 use crate::{
     clock::{Cancel, Clock},
@@ -98,20 +102,21 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     if request.dry_run {
         let comparison = Comparison::rehearse(store, &plan.name, request.machine)?;
         let pool = Pool::new(store, None, &comparison, request)?;
+        let begun = Instant::now();
         let ended = work(&pool, request, None);
         let ended = ended.and_then(|()| pool.take_failure());
+        let walk = begun.elapsed();
         let noticed = shrinkage::notice(&pool, plan.shrink, &pool.take_roots());
+        let outlook = match ended.is_ok() && !request.cancel.is_cancelled() {
+            true => Some(look_ahead(&pool, store, request, walk)?),
+            false => None,
+        };
         let report = finish_report(pool, request, started, ended, None)?;
-        return Ok(RunReport { shrinkage: noticed, ..report });
+        return Ok(RunReport { shrinkage: noticed, outlook, ..report });
     }
     // Leftovers cost room, no more: a place that cannot be swept can still take a run.
     let _ = store.place().sweep(SWEEP_AGE);
-    let compression = match plan.compress {
-        Compress::Off => Compression::Off,
-        Compress::Fast => Compression::Fast,
-        Compress::Default => Compression::Default,
-        Compress::High => Compression::High,
-    };
+    let compression = compression(plan);
     let start = SessionStart { plan: &plan.name, machine: request.machine, started, compression };
     let session = Session::begin(store, &start)?;
     for warning in &session.warnings {
@@ -143,6 +148,32 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
             finish_report(pool, request, started, Err(error), None)
         }
     }
+}
+
+fn compression(plan: &Plan) -> Compression {
+    match plan.compress {
+        Compress::Off => Compression::Off,
+        Compress::Fast => Compression::Fast,
+        Compress::Default => Compression::Default,
+        Compress::High => Compression::High,
+    }
+}
+
+/// What a run would take, as far as the rehearsal itself can tell: the time is that of looking
+/// and of reading at the pace of the samples.
+fn look_ahead(
+    pool: &Pool<'_>,
+    store: &Arc<Store>,
+    request: &RunRequest<'_>,
+    walk: Duration,
+) -> Result<Outlook> {
+    let sampled = pool.draw.look(store, compression(request.plan), request.cancel)?;
+    let to_read = pool.counts.read.load(Ordering::Relaxed) as f64;
+    let pace = sampled.took.as_secs_f64() / (sampled.read.max(1) as f64 * pool.workers as f64);
+    let reading = if sampled.read > 0 { to_read * pace } else { 0.0 };
+    let seconds = walk.as_secs_f64() + reading;
+    let time = Expected { seconds, range: (seconds, seconds) };
+    Ok(Outlook { stored: sampled.estimate, time, runs: 0, cost: None })
 }
 
 /// Lets the workers work, and tells how far they are.

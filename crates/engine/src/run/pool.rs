@@ -15,10 +15,12 @@ use std::{
     time::Duration,
 };
 
+use skellin_plan::Verdict;
 use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, Session, Store};
 
 use super::{
     RunRequest,
+    estimate::Draw,
     report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus},
     task::Task,
 };
@@ -92,6 +94,10 @@ pub(super) struct Pool<'s> {
     pub events: &'s dyn EventSink,
     cancel: &'s crate::clock::Cancel,
     list_paths: bool,
+    /// How many paths each rule decided.
+    decided: Vec<AtomicU64>,
+    /// Places drawn from what a run would read.
+    pub draw: Draw,
     stopped: AtomicBool,
     pub roots_left: AtomicUsize,
     roots: Mutex<Vec<(usize, Entry)>>,
@@ -161,6 +167,8 @@ impl<'s> Pool<'s> {
             events: request.events,
             cancel: request.cancel,
             list_paths: request.list_paths,
+            decided: plan.rules.rules().iter().map(|_| AtomicU64::new(0)).collect(),
+            draw: Draw::new(),
             stopped: AtomicBool::new(false),
             roots_left: AtomicUsize::new(0),
             roots: Mutex::default(),
@@ -273,6 +281,13 @@ impl<'s> Pool<'s> {
 
     pub fn take_roots(&self) -> Vec<(usize, Entry)> {
         std::mem::take(&mut *locked(&self.roots))
+    }
+
+    /// Counts what decided on a path.
+    pub fn decide(&self, verdict: Verdict) {
+        if let Some(counter) = verdict.rule.and_then(|rule| self.decided.get(rule)) {
+            add(counter, 1);
+        }
     }
 
     /// Notes a path that cannot be handled.
@@ -394,6 +409,8 @@ impl<'s> Pool<'s> {
             exceptions,
             shrinkage: None,
             paths,
+            decided: self.decided.iter().map(load).collect(),
+            outlook: None,
         }
     }
 }

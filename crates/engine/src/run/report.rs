@@ -2,6 +2,9 @@
 
 use std::path::PathBuf;
 
+use skellin_plan::Expected;
+
+use super::estimate::Estimate;
 use crate::event::Exception;
 
 /// How a run ended, if it did not fail.
@@ -108,7 +111,7 @@ impl Shrinkage {
 }
 
 /// What a run has done.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct RunReport {
     /// The run's id, unless it was a rehearsal.
     pub run: Option<[u8; 16]>,
@@ -138,4 +141,32 @@ pub struct RunReport {
     pub shrinkage: Option<Shrinkage>,
     /// Every path, if that was asked for.
     pub paths: Vec<PathChange>,
+    /// How many paths each rule decided.
+    pub decided: Vec<u64>,
+    /// What a rehearsal foretells.
+    pub outlook: Option<Outlook>,
+}
+
+/// What a run would take.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Outlook {
+    /// Bytes it would store.
+    pub stored: Estimate,
+    /// The time it would take.
+    pub time: Expected,
+    /// The number of runs that time is told by; with none it is what reading alone would take.
+    pub runs: u64,
+    /// What room costs, where the store's place has a price.
+    pub cost: Option<Cost>,
+}
+
+/// What a store's room costs a month.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Cost {
+    /// The currency.
+    pub currency: String,
+    /// As it is.
+    pub now: f64,
+    /// With what the run would store.
+    pub after: f64,
 }

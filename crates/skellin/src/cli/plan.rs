@@ -149,7 +149,10 @@ fn check(
     let notes: Vec<String> = files
         .iter()
         .filter_map(|file| file.plan.as_ref())
-        .flat_map(|plan| overlaps(configuration, plan).into_iter().chain(rule_notes(plan)))
+        .flat_map(|plan| {
+            let idle = idle_rules(configuration, plan);
+            overlaps(configuration, plan).into_iter().chain(rule_notes(plan)).chain(idle)
+        })
         .collect();
     context.print(
         || {
@@ -187,6 +190,34 @@ fn rule_notes(plan: &skellin_plan::Plan) -> Vec<String> {
         (!is_ready).then_some(text)
     });
     notes.collect()
+}
+
+/// A word about rules that the last run had no use for. Those that are certain never to decide are
+/// told of elsewhere.
+fn idle_rules(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<String> {
+    let state = &configuration.folders.state;
+    let Some((when, rules)) = skellin_engine::rules_of_last_run(state, &plan.name) else {
+        return Vec::new();
+    };
+    let noted: Vec<usize> =
+        plan.rules.notes(&plan.sources).into_iter().map(|note| note.rule).collect();
+    let numbered = plan.rules.rules().iter().enumerate();
+    let idle = numbered.filter(|(number, rule)| {
+        !rule.file.starts_with("builtin:")
+            && !noted.contains(number)
+            && rules.iter().any(|(text, _)| *text == rule.text)
+            && rules.iter().all(|(text, decided)| *text != rule.text || *decided == 0)
+    });
+    idle.map(|(_, rule)| {
+        format!(
+            "{}:{}: `{}`: it decided on no path in the last run ({})",
+            rule.file,
+            rule.line,
+            rule.text,
+            words::moment(when)
+        )
+    })
+    .collect()
 }
 
 /// A word about a store inside a source, or a source inside a store: both are kept out of runs.

@@ -134,6 +134,14 @@ fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
         value["guard"] = json!({"gone": noticed.gone, "changed": noticed.changed, "before": noticed.before,
             "empty": noticed.empty.iter().map(|path| path.display().to_string()).collect::<Vec<_>>(), "message": noticed.words()});
     }
+    if let Some(outlook) = &report.outlook {
+        let stored = &outlook.stored;
+        value["outlook"] = json!({
+            "stored": stored.stored, "stored-range": [stored.low, stored.high],
+            "seconds": outlook.time.seconds, "seconds-range": outlook.time.range, "runs": outlook.runs,
+            "cost-month": outlook.cost.as_ref().map(|cost| json!({"currency": cost.currency, "now": cost.now, "after": cost.after})),
+        });
+    }
     if report.dry_run && verbose {
         let paths = report.paths.iter().map(|path| {
             json!({"path": json_path(&path.path), "change": change(path.change),
@@ -197,6 +205,11 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
             words::bytes(report.bytes.stored)
         ),
     });
+    if let Some(outlook) = &report.outlook {
+        for (label, line) in ["outlook", "", ""].iter().zip(words::outlook(outlook)) {
+            out.push_str(&format!("  {label:<11}{line}\n"));
+        }
+    }
     if let Some(noticed) = &report.shrinkage {
         out.push_str(&format!("  ▲ {}\n", noticed.words()));
     }
@@ -231,6 +244,11 @@ pub(super) fn exceptions_text(
     for exception in &exceptions[..shown] {
         out.push_str(&format!("    {}: {}\n", words::path(&exception.path), exception.reason));
     }
+    let mut remedies: Vec<&str> =
+        exceptions[..shown].iter().map(skellin_engine::Exception::remedy).collect();
+    remedies.sort_unstable();
+    remedies.dedup();
+    remedies.iter().for_each(|remedy| out.push_str(&format!("    → {remedy}\n")));
     if count > shown as u64 {
         out.push_str(&format!(
             "    and {} more; -v or --json lists up to a thousand\n",

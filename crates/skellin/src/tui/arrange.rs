@@ -58,12 +58,12 @@ impl Arrangement {
     pub fn next_only(self) -> Self {
         let only = match self.only {
             Only::All => Only::Moving,
-            Only::Moving => Only::New,
+            Only::Moving => Only::Troubles,
+            Only::Troubles => Only::New,
             Only::New => Only::Changed,
             Only::Changed => Only::Gone,
             Only::Gone => Only::Skipped,
-            Only::Skipped => Only::Troubles,
-            Only::Troubles => Only::All,
+            Only::Skipped => Only::All,
         };
         Self { only, ..self }
     }

@@ -10,8 +10,8 @@ use ratatui::crossterm::event::{
     KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use skellin_engine::{
-    Amounts, ByteCounts, Change, Event, Exception, FileCounts, Progress, RestoreReport, RunReport,
-    RunStatus,
+    Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outlook, Progress,
+    RestoreReport, RunReport, RunStatus,
 };
 use skellin_store::Kind;
 
@@ -266,6 +266,8 @@ fn is_from_rest_to_the_end_of_a_run() {
         exceptions: vec![exception],
         shrinkage: None,
         paths: Vec::new(),
+        decided: vec![1],
+        outlook: Some(outlook()),
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report.clone()))) });
     app.model.now = NOW;
@@ -310,6 +312,16 @@ fn is_from_rest_to_the_end_of_a_run() {
         app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("stopped"))) }),
         Step::Close
     );
+}
+
+/// What a dry run foretells.
+fn outlook() -> Outlook {
+    Outlook {
+        stored: Estimate { stored: 4_200_000, low: 3_900_000, high: 4_600_000 },
+        time: skellin_plan::Expected { seconds: 42.0, range: (35.0, 61.0) },
+        runs: 12,
+        cost: Some(Cost { currency: "EUR".to_owned(), now: 0.31, after: 0.35 }),
+    }
 }
 
 #[test]

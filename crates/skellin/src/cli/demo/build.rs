@@ -108,7 +108,8 @@ pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Resu
             words::moment(midnight + 21 * 3_600_000)
         ));
     }
-    Ok(())
+    // What has happened since is what a dry run finds.
+    ridge.morning(now - 3_600_000).map_err(|error| failed(&root, &error))
 }
 
 /// A clock that is put to a moment and goes on from there.

@@ -206,7 +206,8 @@ fn columns(app: &Model, row: &Shown<'_>) -> Columns {
     Columns {
         along: if is_left_out { none() } else { words::bytes(taken.bytes) },
         left_out: if skipped.files == 0 { none() } else { words::bytes(skipped.bytes) },
-        split: (all > 0).then(|| taken.bytes as f64 / all as f64),
+        // A bar says something only where there are two parts.
+        split: (taken.bytes > 0 && skipped.bytes > 0).then(|| taken.bytes as f64 / all as f64),
         becomes: if is_left_out { by_rule() } else { moves(&shares) },
     }
 }

@@ -5,7 +5,6 @@ use ratatui::{
     Frame,
     buffer::Buffer,
     layout::Rect,
-    style::Style,
     text::{Line, Text},
 };
 use unicode_width::UnicodeWidthStr;
@@ -75,7 +74,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     // The far sides, which no tile draws.
     let (right, bottom) = (field.right(), field.bottom());
     for y in field.top()..bottom {
-        buffer.set_string(right, y, "│", theme.quiet());
+        let meets = buffer[(right - 1, y)].symbol() == "─";
+        let side = match (y == field.top(), meets) {
+            (true, _) => "┐",
+            (false, true) => "┤",
+            (false, false) => "│",
+        };
+        buffer.set_string(right, y, side, theme.quiet());
     }
     let line = "─".repeat(usize::from(field.width).saturating_sub(1));
     buffer.set_string(field.x, bottom, format!("└{line}─┘"), theme.quiet());
@@ -133,13 +138,8 @@ fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, t
     let size = words::bytes(all);
     let after = label.width() + 2;
     if place.height > 2 && size.width() < width - 1 {
-        write_over(buffer, place.x + 1, place.y + 1, &size, tone);
+        buffer.set_string(place.x + 1, place.y + 1, &size, tone);
     } else if after + size.width() + 1 < width {
         buffer.set_string(place.x + after as u16, place.y, size, theme.quiet());
     }
-}
-
-/// Writes on the hatching with a blank behind, so that it can be read.
-fn write_over(buffer: &mut Buffer, x: u16, y: u16, text: &str, style: Style) {
-    buffer.set_string(x, y, text, style);
 }

@@ -1,31 +1,88 @@
-//! The head of a review: what a dry run has found, above the tree of what would become of each
-//! path.
+//! The head of a review: what a dry run has found and what a run would take, above the tree of
+//! what would become of each path.
 
 use ratatui::{
     Frame,
     layout::Rect,
-    text::{Line, Text},
+    text::{Line, Span, Text},
 };
+use skellin_engine::{RunReport, RunStatus};
+use unicode_width::UnicodeWidthStr;
 
-use super::work::outcome;
 use crate::{
     tui::{lanes::Work, model::Model},
-    words::fit,
+    words::{self, fit},
 };
 
 /// Draws it; how many lines it has taken.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) -> u16 {
     let theme = app.theme;
+    let width = usize::from(area.width);
     let Some(Work::Ended { dry_run: true, result: Ok(report), notes }) =
         app.current_lane().map(|lane| &lane.work)
     else {
         return 0;
     };
-    let mut lines = outcome(app, report, true);
+    let took = words::span(report.ended - report.started);
+    let mut lines = Vec::new();
+    if report.status == RunStatus::Interrupted {
+        lines.push(Line::styled("  ◐ The dry run was stopped; what it had found:", theme.wrong()));
+    } else {
+        let text = format!("  ✓ Dry run, {took}; nothing was written. r runs it, and would find:");
+        lines.push(Line::styled(fit(&text, width), theme.is()));
+    }
+    if let Some(noticed) = &report.shrinkage {
+        let text =
+            format!("  ▲ {}: is that right? A run would stop here and ask.", noticed.words());
+        lines.push(Line::styled(fit(&text, width), theme.wrong()));
+    }
+    lines.push(counts(app, report));
+    if let Some(outlook) = &report.outlook {
+        let mut line = format!("  {} to read", words::bytes(report.bytes.read));
+        for part in words::outlook(outlook) {
+            if line.width() + part.width() + 5 > width {
+                lines.push(Line::from(fit(&line, width)));
+                line = format!("  {part}");
+            } else {
+                line = format!("{line}  ·  {part}");
+            }
+        }
+        lines.push(Line::from(fit(&line, width)));
+    }
+    if report.exception_count > 0 {
+        let count = words::counted(report.exception_count, "path", "paths");
+        let text = format!("  ▲ {count} cannot be read; c shows which");
+        lines.push(Line::styled(fit(&text, width), theme.wrong()));
+    }
     for note in notes.iter().take(2) {
-        lines.push(Line::styled(fit(&format!("  note: {note}"), area.width.into()), theme.quiet()));
+        lines.push(Line::styled(fit(&format!("  note: {note}"), width), theme.quiet()));
     }
     let used = (lines.len() as u16).min(area.height);
     frame.render_widget(Text::from(lines), area);
     used
+}
+
+/// Numbers of paths, with their bytes where the census knows them.
+fn counts(app: &Model, report: &RunReport) -> Line<'static> {
+    let theme = app.theme;
+    let total = app.counting().map(|counting| counting.census.total());
+    let (files, quiet) = (&report.files, theme.quiet());
+    let (moving, share) = ([files.new, files.changed, files.gone], total.unwrap_or_default());
+    let words = ["new", "changed", "gone"];
+    let shares = [share.new.bytes, share.changed.bytes, share.gone.bytes];
+    let styles = [theme.well(), theme.is(), theme.wrong()];
+    let mut spans = vec![Span::raw("  ")];
+    for (((count, word), bytes), style) in moving.into_iter().zip(words).zip(shares).zip(styles) {
+        let style = if count > 0 { style } else { quiet };
+        let bytes = if count > 0 { format!(", {}", words::bytes(bytes)) } else { String::new() };
+        spans.push(Span::styled(format!("{} {word}{bytes}", words::count(count)), style));
+        spans.push(Span::raw("  ·  "));
+    }
+    let same = format!("{} same", words::count(files.same));
+    let left_out = format!("  ·  {} left out", words::bytes(share.skipped.bytes));
+    spans.push(Span::styled(same, quiet));
+    if share.skipped.files > 0 {
+        spans.push(Span::styled(left_out, quiet));
+    }
+    Line::from(spans)
 }

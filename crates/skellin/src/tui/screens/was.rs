@@ -108,6 +108,7 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
     let mut height = usize::from(area.height).max(1);
     let mut lines = Vec::new();
     if !app.tree.is_present()
+        && app.tree.length() > 0
         && let Some(path) = &app.tree.selected
     {
         let what = match app.cursor {

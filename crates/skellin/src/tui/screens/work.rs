@@ -107,7 +107,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let Work::Ended { dry_run, result, notes } = &app.lanes[app.lane].work else { return };
     let width = usize::from(area.width);
     let mut lines = match result {
-        Ok(report) => outcome(app, report, *dry_run),
+        Ok(report) => outcome(app, report),
         Err(trouble) => failure(app, trouble, *dry_run),
     };
     for note in notes.iter().take(2) {
@@ -163,30 +163,24 @@ pub(super) fn by_reason(exceptions: &[Exception]) -> impl Iterator<Item = &Excep
 }
 
 /// What a run has done, or would do.
-pub(super) fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Line<'static>> {
+fn outcome(app: &Model, report: &RunReport) -> Vec<Line<'static>> {
     let theme = app.theme;
     let took = words::span(report.ended - report.started);
-    let (text, style) = match (report.status, dry_run) {
-        (RunStatus::Guarded, _) => (
+    let (text, style) = match report.status {
+        RunStatus::Guarded => (
             "▲ Stopped: no snapshot was made. Look whether this is right; R makes it all the same."
                 .to_owned(),
             theme.wrong(),
         ),
-        (RunStatus::Interrupted, true) => ("◐ The dry run was stopped.".to_owned(), theme.wrong()),
-        (RunStatus::Interrupted, false) => (
+        RunStatus::Interrupted => (
             "◐ Stopped: there is no snapshot; the next run goes on from what was stored."
                 .to_owned(),
             theme.wrong(),
         ),
-        (_, true) => {
-            (format!("✓ Dry run, {took}; nothing was written. A run would find:"), theme.is())
-        }
-        (RunStatus::Exceptions, false) => {
+        RunStatus::Exceptions => {
             (format!("▲ Done in {took}, but not all of it; the snapshot is there."), theme.wrong())
         }
-        (RunStatus::Done, false) => {
-            (format!("✓ Done in {took}; the snapshot is there."), theme.well())
-        }
+        RunStatus::Done => (format!("✓ Done in {took}; the snapshot is there."), theme.well()),
     };
     let files = &report.files;
     let counts = format!(
@@ -199,15 +193,12 @@ pub(super) fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Lin
     );
     let bytes = &report.bytes;
     let all = words::bytes(report.total_bytes);
-    let sizes = match dry_run {
-        true => format!("  {all} in all  ·  {} to read", words::bytes(bytes.read)),
-        false => format!(
-            "  {all} in all  ·  {} read  ·  {} new  ·  {} stored",
-            words::bytes(bytes.read),
-            words::bytes(bytes.new),
-            words::bytes(bytes.stored)
-        ),
-    };
+    let sizes = format!(
+        "  {all} in all  ·  {} read  ·  {} new  ·  {} stored",
+        words::bytes(bytes.read),
+        words::bytes(bytes.new),
+        words::bytes(bytes.stored)
+    );
     let mut lines = vec![Line::styled(format!("  {text}"), style)];
     if let Some(noticed) = &report.shrinkage {
         lines.push(Line::styled(format!("  ▲ {}", noticed.words()), theme.wrong()));
@@ -216,7 +207,7 @@ pub(super) fn outcome(app: &Model, report: &RunReport, dry_run: bool) -> Vec<Lin
     lines
 }
 
-pub(super) fn failure(app: &Model, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {
+fn failure(app: &Model, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {
     let what = if dry_run { "The dry run failed" } else { "The run failed" };
     let mut lines = vec![Line::styled(format!("  ✕ {what}: {}", trouble.what), app.theme.wrong())];
     lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));

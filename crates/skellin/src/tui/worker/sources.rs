@@ -47,12 +47,12 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::Counted { number, end: Some(counted.map_err(Into::into)) });
             }
         }
-        Request::Arrange { ticket, path, rows, how, census } => {
-            if ticket >= shared.ticket.load(Ordering::SeqCst) {
-                let view = arrange(&rows, &path, how, &census);
-                let rows = rows.len();
-                shared.tell(Report::Arranged { ticket, path, how, rows, view });
-            }
+        Request::Arrange { ticket, path, rows, how, census }
+            if ticket >= shared.ticket.load(Ordering::SeqCst) =>
+        {
+            let view = arrange(&rows, &path, how, &census);
+            let rows = rows.len();
+            shared.tell(Report::Arranged { ticket, path, how, rows, view });
         }
         Request::Map { number, plan, path, census } => {
             let newer = || number < shared.map.load(Ordering::SeqCst);
@@ -152,6 +152,9 @@ fn count(
     census.count(&sources.looking(), cancel, &tick)
 }
 
+/// All bytes of a name, the name, whether it is a directory, and the bytes left out.
+type Piece = (u64, Vec<u8>, bool, u64);
+
 /// The largest pieces of a directory, and the rest as one.
 fn map(
     sources: &Sources,
@@ -160,7 +163,7 @@ fn map(
     newer: &dyn Fn() -> bool,
 ) -> Result<Vec<Tile>, EngineError> {
     // The smallest lies on top, so that it can be put to the rest.
-    let mut largest: BinaryHeap<Reverse<(u64, Vec<u8>, bool, u64)>> = BinaryHeap::new();
+    let mut largest: BinaryHeap<Reverse<Piece>> = BinaryHeap::new();
     let (mut rest, mut others) = ((0, 0), 0);
     let mut visit = |entry: LiveEntry| {
         let is_directory = entry.kind == Kind::Directory;
@@ -183,8 +186,11 @@ fn map(
         !newer()
     };
     list_live(&sources.looking(), Some(bytes_path(path)), &mut visit)?;
-    let tile = |Reverse((all, name, is_directory, skipped)): Reverse<(u64, Vec<u8>, bool, u64)>| {
-        Tile { label: Ok(name), is_directory, taken: all - skipped, skipped }
+    let tile = |Reverse((all, name, is_directory, skipped)): Reverse<Piece>| Tile {
+        label: Ok(name),
+        is_directory,
+        taken: all - skipped,
+        skipped,
     };
     let mut tiles: Vec<Tile> = largest.into_sorted_vec().into_iter().map(tile).collect();
     if others > 0 {

@@ -3,6 +3,8 @@
 //! It lies in the state directory as an SQLite database. What it loses is history, never data:
 //! a damaged one is put aside and a new one begun.
 
+mod lessons;
+
 use std::{
     fs, io,
     os::unix::fs::DirBuilderExt,
@@ -11,6 +13,8 @@ use std::{
     time::Duration,
 };
 
+pub(crate) use lessons::past_runs;
+pub use lessons::rules_of_last_run;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use crate::{
@@ -20,7 +24,7 @@ use crate::{
 };
 
 /// Version of the tables.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 /// So long another process may hold the journal.
 const BUSY: Duration = Duration::from_secs(5);
 
@@ -56,6 +60,16 @@ CREATE TABLE exception (
     reason TEXT NOT NULL
 ) STRICT;
 CREATE INDEX exception_by_work ON exception (work);
+";
+
+/// What version 2 has beside version 1.
+const TABLES_2: &str = "
+CREATE TABLE rule (
+    work INTEGER NOT NULL REFERENCES work (id) ON DELETE CASCADE,
+    rule TEXT NOT NULL,
+    decided INTEGER NOT NULL
+) STRICT;
+CREATE INDEX rule_by_work ON rule (work);
 ";
 
 /// What kind of work an entry records.
@@ -152,6 +166,8 @@ pub struct Ending<'a> {
     pub words: Option<String>,
     /// What to do then.
     pub hint: Option<String>,
+    /// How many paths each rule decided, by the rules' texts.
+    pub rules: Vec<(String, u64)>,
 }
 
 impl Ending<'_> {
@@ -168,6 +184,7 @@ impl Ending<'_> {
             exceptions: &[],
             words: None,
             hint: None,
+            rules: Vec::new(),
         }
     }
 }
@@ -230,6 +247,9 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let version: i64 = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if version == 0 {
         transaction.execute_batch(TABLES)?;
+    }
+    if version < VERSION {
+        transaction.execute_batch(TABLES_2)?;
         transaction.pragma_update(None, "user_version", VERSION)?;
     }
     // Reading one row finds out about tables that are not ours.
@@ -315,6 +335,12 @@ impl Journal {
                 .prepare("INSERT INTO exception (work, path, reason) VALUES (?1, ?2, ?3)")?;
             for exception in ending.exceptions {
                 add.execute(params![id, exception.path, exception.reason])?;
+            }
+            drop(add);
+            let mut add = transaction
+                .prepare("INSERT INTO rule (work, rule, decided) VALUES (?1, ?2, ?3)")?;
+            for (rule, decided) in &ending.rules {
+                add.execute(params![id, rule, number(*decided)])?;
             }
             drop(add);
             transaction.commit()
@@ -488,6 +514,23 @@ mod tests {
         assert_eq!(journal.exceptions(first).expect("exceptions"), exceptions);
         assert_eq!(journal.entries(Some("readings"), 10).expect("entries").len(), 1);
         assert_eq!(journal.entries(None, 1).expect("entries").len(), 1);
+    }
+
+    #[test]
+    fn a_journal_of_the_first_version_is_taken_over() {
+        let state = tempfile::tempdir().expect("a directory");
+        let path = state.path().join("journal.sqlite");
+        let old = Connection::open(&path).expect("opens");
+        old.execute_batch(TABLES).expect("tables");
+        old.pragma_update(None, "user_version", 1).expect("a version");
+        old.execute("INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES ('run', 'readings', 'oak', 'hut', '0', '', 5, 'done')", []).expect("a row");
+        drop(old);
+        let journal = Journal::open(state.path()).expect("a journal");
+        assert_eq!(journal.put_aside, None);
+        let id = journal.begin(&beginning("readings", 1000)).expect("begins");
+        let rules = vec![("skip *.part".to_owned(), 1)];
+        journal.finish(id, &Ending { rules, ..Ending::at(2000, Outcome::Done) }).expect("ends");
+        assert_eq!(journal.entries(None, 10).expect("entries").len(), 2);
     }
 
     #[test]
