@@ -283,12 +283,47 @@ fn a_run_is_started_and_its_mark_appears() {
     screen.wait(&["2026/", "notes.md"]);
     screen.keys(&["Down", "Down", "y"]);
     screen.wait(&["Why: ", "notes.md: goes along", "no rule holds"]);
+    // The review: what would move, and what it would take; everything else is hidden.
     screen.keys(&["Escape", "d"]);
-    screen.wait(&["Dry run", "nothing was written", "0 gone", "~ changed", "readings/notes.md"]);
+    let review = screen.wait(&[
+        "Dry run",
+        "nothing was written",
+        "1 changed, 12 B",
+        "0 gone",
+        "12 B to read",
+        "to store",
+        "only what is new, changed or gone",
+        "notes.md",
+    ]);
+    assert!(!review.contains("2026/"), "{review}");
+    screen.keys(&["c", "c", "c"]);
+    screen.wait(&["only what changed", "notes.md"]);
     screen.keys(&["r"]);
     screen.wait(&["the snapshot is there"]);
     screen.keys(&["Left"]);
     screen.wait(&["─ Was ─ readings", "4 of 4"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn names_that_speak_to_terminals_are_shown_harmlessly() {
+    use std::os::unix::ffi::OsStrExt;
+    let folder = world(true);
+    let names: [&[u8]; 3] =
+        [b"evil\x1b]0;taken over\x07\x1b[2J\x1b[31mname", b"two\nlines", b"no-utf8-\xff\x9b2J"];
+    for name in names {
+        write(&folder.path().join("readings").join(std::ffi::OsStr::from_bytes(name)), "x");
+    }
+    let screen = Screen::start(160, 40, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.keys(&["Enter"]);
+    screen.wait(&["evil\\u{1b}]0;taken over\\u{7}", "two\\nlines", "no-utf8-"]);
+    // The map draws them too, then the review and the run's exceptions.
+    screen.keys(&["m", "m", "d"]);
+    screen.wait(&["3 new", "evil", "two\\nlines"]);
+    let title = screen.tmux(&["display-message", "-p", "#{pane_title}"]);
+    assert!(!title.contains("taken over"), "{title}");
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }
@@ -306,7 +341,12 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     let screen = Screen::start(120, 36, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "/readings/", "2 plans safe"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["notes.md", "tiles/"]);
+    screen.wait(&["notes.md", "tiles/", "3 files, 305 KiB go along"]);
+    // The largest first.
+    screen.keys(&["o"]);
+    let sorted = screen.wait(&["largest first"]);
+    assert!(sorted.find("tiles/") < sorted.find("notes.md"), "{sorted}");
+    screen.keys(&["o", "o"]);
     screen.keys(&["Down", "Down", "Down", "w"]);
     screen.wait(&[
         "leave it out",
@@ -319,13 +359,19 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     screen.wait(&["everything called tiles", "skip tiles/", "−293 KiB"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), before, "nothing is written yet");
     screen.keys(&["Enter"]);
-    screen.wait(&["skipped", "by 2 rules", "z take back"]);
+    // The total falls, and the verdict stands beside the directory.
+    screen.wait(&[
+        "2 files, 12 KiB go along",
+        "1 left out, 293 KiB",
+        "left out: line",
+        "z take back",
+    ]);
     let after = fs::read_to_string(&plan).unwrap();
     assert_eq!(after, before.replace("of editors\n", "of editors\nskip tiles/\n"));
     screen.keys(&["y"]);
     screen.wait(&["tiles: is left out", "decided by  skip tiles/"]);
     screen.keys(&["Escape", "z"]);
-    screen.wait(&["by one rule"]);
+    screen.wait(&["3 files, 305 KiB go along"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), before);
     // What somebody else has changed meanwhile is not written over.
     screen.keys(&["w"]);

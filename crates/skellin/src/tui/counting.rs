@@ -124,10 +124,10 @@ impl Model {
         if self.how.only == Only::All {
             self.how.only = Only::Moving;
         }
-        for path in self.tree.open_sources() {
-            self.ask_directory(Some(path));
-        }
-        self.arrange_tree();
+        self.tree.open_sources();
+        // The sources may have changed since they were counted.
+        self.forget_tree();
+        self.refresh();
     }
 
     /// Back from a review to all there is.

@@ -159,27 +159,10 @@ fn is_from_rest_to_the_end_of_a_run() {
         _ => None,
     });
     assert_eq!(live, Some((app.model.ticket, newest)), "the sources are listed beside the newest");
-    let mut source = row("/srv/readings", Kind::Directory, 0, Change::Same);
-    source.facts.files = 0;
-    let roots: Batch = [source].into_iter().collect();
-    app.report(Report::Rows { ticket: app.model.ticket, path: None, batch: roots, complete: true });
+    give_sources(&mut app);
     give_census(&mut app);
     press(&mut app, KeyCode::Enter);
-    let rows: Batch = [
-        row(".cache", Kind::File, 900, Change::Skipped),
-        row("2026", Kind::Directory, 0, Change::Same),
-        row("evil\u{1b}[2Jname", Kind::File, 5, Change::New),
-        row("notes.md", Kind::File, 1_850_000, Change::Changed),
-        row("register.csv", Kind::File, 4096, Change::Gone),
-    ]
-    .into_iter()
-    .collect();
-    app.report(Report::Rows {
-        ticket: app.model.ticket,
-        path: Some(b"/srv/readings".to_vec()),
-        batch: rows,
-        complete: true,
-    });
+    give_sources(&mut app);
     press(&mut app, KeyCode::Down);
     press(&mut app, KeyCode::Char('y'));
     let asked = requests.try_iter().find_map(|request| match request {
@@ -282,6 +265,9 @@ fn is_from_rest_to_the_end_of_a_run() {
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report))) });
     app.model.now = NOW;
+    give_sources(&mut app);
+    give_sources(&mut app);
+    give_census(&mut app);
     insta::assert_snapshot!("is-rehearsed", both(&mut app));
     press(&mut app, KeyCode::Esc);
     assert!(draw(&mut app, 160, 44).join("\n").contains(".cache"), "all is shown again");
@@ -312,6 +298,26 @@ fn is_from_rest_to_the_end_of_a_run() {
         app.report(Report::Ended { job, end: JobEnd::Run(Err(trouble("stopped"))) }),
         Step::Close
     );
+}
+
+/// The sources of readings as they are, and what is in them.
+fn give_sources(app: &mut App) {
+    let ticket = app.model.ticket;
+    let root = row("/srv/readings", Kind::Directory, 0, Change::Same);
+    let rows = [
+        row(".cache", Kind::File, 900, Change::Skipped),
+        row("2026", Kind::Directory, 0, Change::Same),
+        row("evil\u{1b}[2Jname", Kind::File, 5, Change::New),
+        row("notes.md", Kind::File, 1_850_000, Change::Changed),
+        row("register.csv", Kind::File, 4096, Change::Gone),
+    ];
+    if !app.model.tree.is_loaded() {
+        let batch = [root].into_iter().collect();
+        app.report(Report::Rows { ticket, path: None, batch, complete: true });
+    } else {
+        let (path, batch) = (Some(b"/srv/readings".to_vec()), rows.into_iter().collect());
+        app.report(Report::Rows { ticket, path, batch, complete: true });
+    }
 }
 
 /// What a dry run foretells.

@@ -326,16 +326,13 @@ impl Tree {
         (!self.listings.contains_key(&path)).then_some(path)
     }
 
-    /// Opens the sources that are directories; those that have to be listed.
-    pub fn open_sources(&mut self) -> Vec<Vec<u8>> {
-        let Some(listing) = self.listings.get(b"".as_slice()) else { return Vec::new() };
+    /// Opens the sources that are directories, for when they are listed next.
+    pub fn open_sources(&mut self) {
+        let Some(listing) = self.listings.get(b"".as_slice()) else { return };
         let rows = (0..listing.rows.len()).filter_map(|row| listing.rows.at(row));
         let directories = rows.filter(|(batch, at)| batch.facts(*at).kind == Kind::Directory);
         let paths: Vec<_> = directories.map(|(batch, at)| batch.name(at).to_vec()).collect();
-        self.open.extend(paths.iter().cloned());
-        self.place_open(b"");
-        self.settle();
-        paths.into_iter().filter(|path| !self.listings.contains_key(path)).collect()
+        self.open.extend(paths);
     }
 
     /// Selects the directory above.

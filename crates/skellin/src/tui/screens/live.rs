@@ -22,7 +22,7 @@ use crate::{
 };
 
 /// Columns from which the map stands beside the tree.
-const WIDE: u16 = 118;
+const WIDE: u16 = 140;
 /// Columns of the map.
 const ASIDE: u16 = 50;
 /// Cells of the bar that says how a directory splits.
