@@ -22,6 +22,8 @@ pub struct Folders {
     pub state: PathBuf,
     /// What can be made again.
     pub cache: PathBuf,
+    /// Where to look for what no plan takes; empty for the usual places of the machine.
+    pub look_in: Vec<PathBuf>,
 }
 
 impl Folders {
@@ -55,6 +57,7 @@ impl Folders {
             },
             state: own("SKELLIN_STATE", "/var/lib/skellin", "XDG_STATE_HOME", ".local/state")?,
             cache: own("SKELLIN_CACHE", "/var/cache/skellin", "XDG_CACHE_HOME", ".cache")?,
+            look_in: Vec::new(),
         })
     }
 }

@@ -6,6 +6,7 @@
 mod clock;
 mod conduct;
 mod config;
+mod doctor;
 mod draft;
 mod error;
 mod event;
@@ -24,6 +25,7 @@ mod secrets;
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
 pub use conduct::{Conductor, Failure, RunOptions};
 pub use config::{Configuration, Folders, PlanFile, local_directory, open_place, prepare_place};
+pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};

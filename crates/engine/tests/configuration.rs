@@ -41,7 +41,15 @@ fn folders_follow_the_option_the_environment_and_the_user() {
         false,
     )
     .unwrap();
-    assert_eq!(own, Folders { config: "/d".into(), state: "/b".into(), cache: "/c".into() });
+    assert_eq!(
+        own,
+        Folders {
+            config: "/d".into(),
+            state: "/b".into(),
+            cache: "/c".into(),
+            look_in: Vec::new()
+        }
+    );
     assert!(matches!(folders(&[], None, false), Err(EngineError::Unknown { .. })));
 }
 
@@ -49,8 +57,12 @@ fn folders_follow_the_option_the_environment_and_the_user() {
 fn a_configuration_keeps_mistakes_with_their_files() {
     let folder = scratch();
     let path = |below: &str| folder.path().join(below);
-    let find =
-        || Folders { config: folder.path().into(), state: path("state"), cache: path("cache") };
+    let find = || Folders {
+        config: folder.path().into(),
+        state: path("state"),
+        cache: path("cache"),
+        look_in: Vec::new(),
+    };
     let empty = Configuration::load(find()).unwrap();
     assert!(empty.plans.is_empty() && empty.stores.fine.is_empty());
     assert!(empty.plan_file("x").unwrap_err().hint().unwrap().contains("there are no plans yet"));

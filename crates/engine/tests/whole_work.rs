@@ -36,8 +36,12 @@ impl World {
                 folder.path().display()
             ),
         );
-        let folders =
-            Folders { config: path("config"), state: path("state"), cache: path("cache") };
+        let folders = Folders {
+            config: path("config"),
+            state: path("state"),
+            cache: path("cache"),
+            look_in: Vec::new(),
+        };
         let configuration = Configuration::load(folders).unwrap();
         Self { folder, configuration }
     }

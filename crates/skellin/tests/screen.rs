@@ -293,11 +293,11 @@ fn a_run_is_started_and_its_mark_appears() {
         "12 B to read",
         "to store",
         "only what is new, changed or gone",
-        "notes.md",
+        " ~     notes.md",
     ]);
     assert!(!review.contains("2026/"), "{review}");
     screen.keys(&["c", "c", "c"]);
-    screen.wait(&["only what changed", "notes.md"]);
+    screen.wait(&["only what changed", " ~     notes.md"]);
     screen.keys(&["r"]);
     screen.wait(&["the snapshot is there"]);
     screen.keys(&["Left"]);

@@ -19,7 +19,7 @@ pub(crate) struct Context {
     pub global: Global,
     pub cancel: Cancel,
     pub progress: ProgressLine,
-    folders: Folders,
+    pub folders: Folders,
 }
 
 impl Context {

@@ -2,6 +2,7 @@
 
 mod context;
 mod demo;
+mod doctor;
 mod error;
 mod explain;
 mod history;
@@ -108,6 +109,8 @@ enum Command {
     Verify(verify::VerifyArgs),
     /// What was run, restored and verified on this machine
     Journal(journal::JournalArgs),
+    /// Look at the whole set-up, and say what to mend
+    Doctor(doctor::DoctorArgs),
     /// Build a made-up station with some nights behind it, and open it
     Demo(demo::DemoArgs),
 }
@@ -151,6 +154,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Restore(args) => restore::restore(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
         Command::Journal(args) => journal::journal(context, &args),
+        Command::Doctor(args) => doctor::doctor(context, &args),
         Command::Demo(args) => demo::demo(context, &args),
     }
 }

@@ -50,6 +50,7 @@ impl App {
             Action::Find => self.panel = Some(Panel::finder()),
             Action::GoTo => self.panel = Some(Panel::go_to()),
             Action::NewPlan => self.begin_wizard(),
+            Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
             Action::Reload => {
                 self.model.forget_tree();
                 self.model.ask(Request::Configuration);

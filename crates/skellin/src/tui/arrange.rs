@@ -118,7 +118,12 @@ impl Rows {
         Some((&self.batches[number], row - self.starts[number]))
     }
 
-    /// The row of a name.
+    /// The row of a name that may stand anywhere.
+    pub fn search(&self, name: &[u8]) -> Option<usize> {
+        self.each().position(|(other, _)| other == name)
+    }
+
+    /// The row of a name, where rows stand by name.
     pub fn find(&self, name: &[u8]) -> Option<usize> {
         let first = self.batches.partition_point(|batch| batch.name(batch.len() - 1) < name);
         let found = self.batches.get(first)?.find(name)?;

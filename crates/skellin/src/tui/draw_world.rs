@@ -47,6 +47,7 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
             config: "/etc/skellin".into(),
             state: folder("state"),
             cache: folder("cache"),
+            look_in: Vec::new(),
         },
         stores,
         plans: plans.iter().map(plan).collect(),

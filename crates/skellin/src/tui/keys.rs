@@ -43,6 +43,7 @@ pub(super) enum Action {
     Proof,
     Ribbon,
     NewPlan,
+    Examine,
     Find,
     Reload,
     Help,
@@ -280,6 +281,14 @@ pub(super) const BINDINGS: &[Binding] = &[
     ),
     binding(&[(Esc, NONE)], "Esc", Action::Ribbon, Lists, "back to the ribbon", "back"),
     binding(&[(Char('a'), NONE)], "a", Action::NewPlan, Everywhere, "add a plan, step by step", ""),
+    binding(
+        &[(Char('e'), NONE)],
+        "e",
+        Action::Examine,
+        Everywhere,
+        "examine the set-up: what is to mend, what no plan takes",
+        "",
+    ),
     binding(
         &[(Char('f'), NONE)],
         "f",

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crossbeam_channel::Sender;
-use skellin_engine::{Configuration, Exception, JournalEntry};
+use skellin_engine::{Configuration, Exception, Finding, JournalEntry};
 use skellin_store::RunId;
 
 use super::{
@@ -128,6 +128,8 @@ pub(super) struct Model {
     pub list: List,
     pub journal: Option<Result<Papers, Trouble>>,
     pub stores: Option<Vec<StoreRow>>,
+    /// What there is to mend in the set-up.
+    pub findings: Option<Vec<Finding>>,
     pub now: i64,
     /// The plan whose file was changed last, what its text was, and what it became.
     pub undo: Option<(String, String, String)>,
@@ -178,6 +180,7 @@ impl Model {
             list: List::default(),
             journal: None,
             stores: None,
+            findings: None,
             now,
             undo: None,
             wanted_lane: None,
@@ -252,6 +255,7 @@ impl Model {
         }
         self.ask(Request::Journal);
         self.ask(Request::Stores);
+        self.ask(Request::Examine);
     }
 
     pub fn current_lane(&self) -> Option<&Lane> {

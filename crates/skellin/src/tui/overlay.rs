@@ -25,7 +25,7 @@ impl App {
             return self.act(Action::Quit);
         }
         let answer = match &mut panel {
-            Panel::Help { offset } => match key.code {
+            Panel::Help { offset } | Panel::Doctor { offset } => match key.code {
                 KeyCode::Down | KeyCode::PageDown => {
                     *offset += if key.code == KeyCode::Down { 1 } else { 10 };
                     Answer::Stay

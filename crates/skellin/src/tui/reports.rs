@@ -74,6 +74,7 @@ impl App {
                 }
                 self.model.journal = Some(papers);
             }
+            Report::Examined(found) => self.model.findings = Some(found),
             Report::Stores(stores) => self.model.stores = Some(stores),
             Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),

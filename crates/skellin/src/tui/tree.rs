@@ -46,9 +46,12 @@ impl Listing {
         }
     }
 
-    /// Where a name is shown.
+    /// Where a name is shown. Sources stand as the plan has them, all else by name.
     fn find(&self, name: &[u8]) -> Option<usize> {
-        let row = self.rows.find(name)?;
+        let row = match name.contains(&b'/') {
+            true => self.rows.search(name)?,
+            false => self.rows.find(name)?,
+        };
         match &self.view {
             None => Some(row),
             Some(view) => view.iter().position(|shown| *shown as usize == row),

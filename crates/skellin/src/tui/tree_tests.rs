@@ -53,6 +53,21 @@ fn the_selected_path_stays_when_time_moves() {
     assert_eq!(shown(&tree), [(0, "/a".to_owned())]);
 }
 
+#[test]
+fn sources_stay_open_whatever_their_order() {
+    let (file, directory) = (Kind::File, Kind::Directory);
+    let mut tree = Tree::default();
+    let roots = || batch(&[("/z", directory), ("/a", directory)]);
+    tree.take(None, roots(), true);
+    tree.open_sources();
+    assert_eq!(tree.turn().len(), 3);
+    tree.take(None, roots(), true);
+    tree.take(Some(b"/z".to_vec()), batch(&[("x", file)]), true);
+    tree.take(Some(b"/a".to_vec()), batch(&[("y", file)]), true);
+    let paths: Vec<String> = shown(&tree).into_iter().map(|(_, path)| path).collect();
+    assert_eq!(paths, ["/z", "/z/x", "/a", "/a/y"]);
+}
+
 /// Directories of a small world: what is in each, by its path.
 type World = BTreeMap<String, Vec<(String, Kind)>>;
 

@@ -61,6 +61,7 @@ fn folders(folder: &Path) -> Folders {
         config: folder.join("config"),
         state: folder.join("state"),
         cache: folder.join("cache"),
+        look_in: vec![folder.join("srv")],
     }
 }
 

@@ -1,6 +1,7 @@
 //! What is asked and shown over the screen, and takes the keys before it does.
 
 mod answer;
+mod doctor;
 mod edit;
 mod finder;
 mod look;
@@ -48,6 +49,10 @@ pub(super) enum Panel {
     Finder(Finder),
     GoTo(GoTo),
     Look(Box<Look>),
+    /// What there is to mend.
+    Doctor {
+        offset: usize,
+    },
     /// All about the selected path.
     About,
     /// A rule being written.
@@ -97,7 +102,7 @@ impl Panel {
     /// What its keys do, for the hint line.
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         match self {
-            Self::Help { .. } => vec![("↑↓", "more"), ("Esc", "back")],
+            Self::Help { .. } | Self::Doctor { .. } => vec![("↑↓", "more"), ("Esc", "back")],
             Self::Passphrase { .. } => vec![("Enter", "open the store"), ("Esc", "not now")],
             Self::Restore(restore) => restore.hints(),
             Self::Finder(_) => vec![("↑↓", "choose"), ("Enter", "do it"), ("Esc", "back")],
@@ -135,6 +140,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             let first = (*offset).min(rows.len().saturating_sub(height));
             let shown = rows.into_iter().skip(first).take(height).collect();
             popup(frame, app, " Keys ", shown, area, if wide { 130 } else { 96 });
+        }
+        Panel::Doctor { offset } => {
+            let rows = doctor::lines(app);
+            let height = usize::from(area.height.saturating_sub(4)).max(1);
+            let first = (*offset).min(rows.len().saturating_sub(height));
+            let shown = rows.into_iter().skip(first).take(height).collect();
+            popup(frame, app, " To mend ", shown, area, 120);
         }
         Panel::Passphrase { plan, store, typed, wrong } => {
             let mut lines = vec![

@@ -17,7 +17,7 @@ use crate::{
         lanes::{Known, Lane, Work},
         model::Model,
     },
-    words,
+    words::{self, fit},
 };
 
 /// Rows from which all that is to say of the plan stands above its sources.
@@ -78,6 +78,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         lines.push(fact(app, "next", text));
     }
     lines.push(fact(app, "last", last_run(app, lane, usize::from(area.width).saturating_sub(16))));
+    lines.extend(to_mend(app, lane, usize::from(area.width)));
     lines.push(Line::from(""));
     let head = lines.len() as u16;
     frame.render_widget(Text::from(lines), area);
@@ -96,6 +97,24 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Work::Going { .. } => work::going(frame, app, below),
         Work::Ended { .. } => work::ended(frame, app, below),
     }
+}
+
+/// The first thing to mend that concerns this plan or no plan at all.
+fn to_mend(app: &Model, lane: &Lane, width: usize) -> Option<Line<'static>> {
+    let found = app.findings.as_ref()?;
+    let own = [format!("plan {}", lane.name), format!("store {}", lane.store)];
+    let mut concerning = found
+        .iter()
+        .filter(|finding| own.contains(&finding.subject) || finding.subject.starts_with('/'));
+    let first = concerning.next()?;
+    let more = match concerning.count() {
+        0 => "e tells more".to_owned(),
+        more => format!("{more} more with e"),
+    };
+    let text = format!("▲ {}: {}", first.subject, first.what);
+    let room = width.saturating_sub(15 + 2 + more.width());
+    let line = fact(app, "to mend", format!("{}  {more}", fit(&text, room)));
+    Some(line)
 }
 
 /// The newest snapshot, with as much of what it says of itself as fits.

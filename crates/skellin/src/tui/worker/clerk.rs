@@ -6,8 +6,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Amounts, Cancel, Configuration, Draft, EngineError, Exception, Journal, JournalEntry,
-    local_directory, measure, open_place, replace_plan_text,
+    Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
+    JournalEntry, local_directory, measure, open_place, replace_plan_text,
 };
 use skellin_plan::{Plan, RuleSet};
 use skellin_store::Store;
@@ -15,6 +15,8 @@ use skellin_store::Store;
 use super::{DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
 use crate::words;
 
+/// So many paths are looked at in search of what no plan takes; the command looks at more.
+const MOST_PATHS: u64 = 100_000;
 /// So many entries of the journal are shown.
 const ENTRIES: usize = 10_000;
 /// Of so many of them the exceptions are shown too.
@@ -26,6 +28,21 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into),
         ),
         Request::Stores => Report::Stores(stores(shared)),
+        Request::Examine => {
+            let (configuration, journal) = (shared.configuration(), shared.journal().ok());
+            let examination = Examination {
+                configuration: &configuration,
+                journal: journal.as_deref(),
+                now: jiff::Timestamp::now().as_millisecond(),
+                most: MOST_PATHS,
+                cancel: &Cancel::new(),
+            };
+            match examination.findings() {
+                Ok(found) => Report::Examined(found),
+                // Nobody cancels it.
+                Err(_) => return,
+            }
+        }
         Request::Configuration => {
             let folders = locked(&shared.configuration).folders.clone();
             Report::Configuration(match Configuration::load(folders) {

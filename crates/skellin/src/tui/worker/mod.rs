@@ -65,6 +65,8 @@ pub(crate) enum Request {
     Look { store: String, snapshot: RunId, path: Vec<u8> },
     /// Read the journal.
     Journal,
+    /// Look at the whole set-up for what is to mend.
+    Examine,
     /// Look at all stores: whether they are there, and how full.
     Stores,
     /// Read the configuration again.
@@ -194,7 +196,7 @@ pub(super) fn start(
                         catalogue::open(&shared, &store, passphrase.as_ref());
                     });
                 }
-                Request::Effect { .. } => {
+                Request::Effect { .. } | Request::Examine => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
                 }

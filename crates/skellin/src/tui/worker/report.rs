@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Amounts, Change, Checked, Configuration, EngineError, Event, Exception, JournalEntry,
+    Amounts, Change, Checked, Configuration, EngineError, Event, Exception, Finding, JournalEntry,
     RestoreReport, RunReport,
 };
 use skellin_store::{Kind, RunId};
@@ -33,6 +33,8 @@ pub(crate) enum Report {
     Looked { path: Vec<u8>, snapshot: RunId, looked: Result<Looked, Trouble> },
     /// The journal, newest first, with the exceptions of its newest entries.
     Journal(Result<Vec<(JournalEntry, Vec<Exception>)>, Trouble>),
+    /// What there is to mend in the set-up.
+    Examined(Vec<Finding>),
     /// All stores.
     Stores(Vec<StoreRow>),
     /// The configuration as it is now.

@@ -54,8 +54,12 @@ impl World {
             &path("config/plans/readings.toml"),
             &format!("sources = [\"{}\"]\nstore = \"oak\"\n", path("ridge").display()),
         );
-        let folders =
-            Folders { config: path("config"), state: path("state"), cache: path("cache") };
+        let folders = Folders {
+            config: path("config"),
+            state: path("state"),
+            cache: path("cache"),
+            look_in: Vec::new(),
+        };
         let configuration = Configuration::load(folders).expect("a configuration");
         let open = || {
             let passphrase = Passphrase::new(PASSPHRASE.to_vec());

@@ -1,0 +1,256 @@
+//! A look at the whole set-up: what is wrong, what is missing, and what to mend.
+
+mod coverage;
+
+use std::{os::unix::fs::MetadataExt, path::PathBuf};
+
+use jiff::Timestamp;
+use skellin_plan::{Plan, SecretSource, StoreConfig};
+use skellin_store::Store;
+
+pub use coverage::{Gap, gaps};
+
+use crate::{
+    clock::Cancel,
+    config::{Configuration, local_directory, open_place},
+    error::{EngineError, Result},
+    journal::{Journal, JournalEntry, Outcome, Work},
+    secrets::read_secret,
+};
+
+/// With less room than this at its place a store will soon be full, in bytes.
+const LITTLE_ROOM: u64 = 1 << 30;
+
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Weight {
+    /// Data is not protected, or soon will not be.
+    Wrong,
+    /// It may be meant so, but somebody should have decided it.
+    Doubtful,
+}
+
+/// Something a look at the set-up has found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// How bad it is.
+    pub weight: Weight,
+    /// What it concerns: a plan, a store, a directory.
+    pub subject: String,
+    /// What was found.
+    pub what: String,
+    /// What to do about it.
+    pub hint: String,
+}
+
+/// What the set-up is looked at by.
+pub struct Examination<'a> {
+    /// The configuration.
+    pub configuration: &'a Configuration,
+    /// The journal, if it can be opened.
+    pub journal: Option<&'a Journal>,
+    /// The time, in milliseconds since 1970.
+    pub now: i64,
+    /// At most so many paths are looked at in search of what no plan takes.
+    pub most: u64,
+    /// Raised to stop.
+    pub cancel: &'a Cancel,
+}
+
+impl Examination<'_> {
+    /// Looks at everything: the worst comes first.
+    ///
+    /// # Errors
+    /// If it was cancelled.
+    pub fn findings(&self) -> Result<Vec<Finding>> {
+        let mut found = Vec::new();
+        self.mistakes(&mut found);
+        for store in self.configuration.stores.fine.values() {
+            self.store(store, &mut found);
+        }
+        for plan in self.plans() {
+            self.plan(plan, &mut found);
+        }
+        found.extend(self.gaps()?.iter().map(describe));
+        let stores = self.configuration.stores.fine.values();
+        found.extend(stores.filter_map(|store| self.beside(store)));
+        found.sort_by_key(|finding| finding.weight);
+        Ok(found)
+    }
+
+    /// Directories of this machine that no plan takes.
+    ///
+    /// # Errors
+    /// If it was cancelled.
+    pub fn gaps(&self) -> Result<Vec<Gap>> {
+        let sources: Vec<PathBuf> =
+            self.plans().flat_map(|plan| plan.sources.iter().cloned()).collect();
+        let mut own = self.configuration.keep_out();
+        own.push(self.configuration.folders.state.clone());
+        let look_in = &self.configuration.folders.look_in;
+        gaps(&sources, look_in, &own, self.most, self.now.div_euclid(1000), self.cancel)
+    }
+
+    fn plans(&self) -> impl Iterator<Item = &Plan> {
+        self.configuration.plans.iter().filter_map(|file| file.plan.as_ref())
+    }
+
+    fn mistakes(&self, found: &mut Vec<Finding>) {
+        let folders = &self.configuration.folders;
+        let stores = folders.config.join("stores.toml").display().to_string();
+        let plans = self.configuration.plans.iter();
+        let files = plans
+            .map(|file| (file.path.display().to_string(), file.problems.len()))
+            .chain([(stores, self.configuration.stores.problems.len())]);
+        for (subject, mistakes) in files.filter(|(_, mistakes)| *mistakes > 0) {
+            let what = match mistakes {
+                1 => "it has a mistake and is not used".to_owned(),
+                many => format!("it has {many} mistakes and is not used"),
+            };
+            found.push(wrong(subject, what, "skellin plan check shows each with its line"));
+        }
+        if self.configuration.plans.is_empty() {
+            let what = "there is no plan: nothing of this machine is protected";
+            found.push(wrong(
+                folders.config.display().to_string(),
+                what,
+                "skellin plan new PATH --store NAME drafts one",
+            ));
+        }
+        if self.journal.is_none() {
+            let subject = folders.state.display().to_string();
+            let what = "the journal cannot be written: nobody will know what was run";
+            found.push(wrong(subject, what, "let this user write there"));
+        }
+    }
+
+    fn store(&self, store: &StoreConfig, found: &mut Vec<Finding>) {
+        let subject = format!("store {}", store.name);
+        if self.plans().all(|plan| plan.store != store.name) {
+            found.push(Finding {
+                weight: Weight::Doubtful,
+                subject: subject.clone(),
+                what: "no plan writes to it".to_owned(),
+                hint: format!("name it in a plan: store = \"{}\"", store.name),
+            });
+        }
+        // Commands and variables may not be there for whoever looks; a file must be.
+        if let Some(source @ SecretSource::File(_)) = &store.passphrase
+            && let Err(error) = read_secret(source, &subject)
+        {
+            let hint = error.hint().unwrap_or_default();
+            found.push(wrong(subject.clone(), error.to_string(), hint));
+        }
+        let header = open_place(&store.place)
+            .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
+        if let Err(error) = header {
+            let hint = error.hint().unwrap_or_default();
+            return found.push(wrong(subject, error.to_string(), hint));
+        }
+        let Some(place) = local_directory(&store.place) else { return };
+        if let Ok(facts) = rustix::fs::statvfs(place) {
+            let free = facts.f_bavail * facts.f_frsize;
+            if free < LITTLE_ROOM {
+                let what = format!("only {} MiB are free at {}", free >> 20, place.display());
+                found.push(wrong(subject.clone(), what, "make room before the next run needs it"));
+            }
+        }
+    }
+
+    /// A store on the disk it is to survive.
+    fn beside(&self, store: &StoreConfig) -> Option<Finding> {
+        let place = local_directory(&store.place)?;
+        let device = |path: &std::path::Path| std::fs::metadata(path).ok().map(|data| data.dev());
+        let of_store = self.plans().filter(|plan| plan.store == store.name);
+        let beside: Vec<String> = of_store
+            .flat_map(|plan| &plan.sources)
+            .filter(|source| device(source).is_some() && device(source) == device(place))
+            .map(|source| source.display().to_string())
+            .collect();
+        (!beside.is_empty()).then(|| Finding {
+            weight: Weight::Doubtful,
+            subject: format!("store {}", store.name),
+            what: format!("it lies on the same file system as {}", beside.join(", ")),
+            hint: "what takes that disk takes both: keep it on another".to_owned(),
+        })
+    }
+
+    fn plan(&self, plan: &Plan, found: &mut Vec<Finding>) {
+        let subject = format!("plan {}", plan.name);
+        for source in &plan.sources {
+            let read = match std::fs::metadata(source) {
+                Ok(metadata) if metadata.is_dir() => std::fs::read_dir(source).map(drop),
+                Ok(_) => std::fs::File::open(source).map(drop),
+                Err(error) => Err(error),
+            };
+            if let Err(error) = read {
+                let what = format!("its source {} cannot be read: {error}", source.display());
+                let hint = "is it mounted, and may this user read it?";
+                found.push(wrong(subject.clone(), what, hint));
+            }
+        }
+        let entries = self.journal.and_then(|journal| journal.entries(Some(&plan.name), 200).ok());
+        let runs: Vec<JournalEntry> = entries
+            .unwrap_or_default()
+            .into_iter()
+            .filter(|entry| entry.work == Work::Run)
+            .collect();
+        let ended = runs.iter().find(|entry| entry.outcome != Outcome::Running);
+        let good = runs.iter().find(|entry| entry.snapshot.is_some());
+        if let Some(last) = ended.filter(|last| last.snapshot.is_none()) {
+            let what =
+                format!("its last run came to nothing: {}", last.words.clone().unwrap_or_default());
+            let hint = last.hint.clone().unwrap_or_else(|| format!("skellin run {}", plan.name));
+            found.push(wrong(subject.clone(), what, hint));
+        }
+        let Some(good) = good else {
+            let what = "the journal of this machine knows no good run of it";
+            return found.push(wrong(subject, what, format!("skellin run {}", plan.name)));
+        };
+        match &plan.schedule {
+            None => found.push(Finding {
+                weight: Weight::Doubtful,
+                subject,
+                what: "nothing starts it: it has no schedule and runs only by hand".to_owned(),
+                hint: "add [schedule] with run = \"daily at 21:40\", or what suits it".to_owned(),
+            }),
+            Some(schedule) => {
+                let at = |time| Timestamp::from_millisecond(time).ok();
+                let (Some(from), Some(to)) = (at(good.started), at(self.now)) else { return };
+                let zone = jiff::tz::TimeZone::system();
+                let due = schedule.moments(from, to, Some(from), &zone, 3);
+                // One moment may be about to be made up; two were missed.
+                if due.len() > 1 {
+                    let what = format!(
+                        "it is late: its plan says {}, and the last good run was {}",
+                        schedule.words(),
+                        from.to_zoned(zone).strftime("on %a %d %b %Y at %H:%M")
+                    );
+                    let hint = format!(
+                        "let the machine's scheduler call `skellin run {}`; this version starts nothing by itself",
+                        plan.name
+                    );
+                    found.push(wrong(subject, what, hint));
+                }
+            }
+        }
+    }
+}
+
+fn describe(gap: &Gap) -> Finding {
+    let more = if gap.is_more { "at least " } else { "" };
+    let mut what = format!("no plan takes it: {more}{} files, {} MiB", gap.files, gap.bytes >> 20);
+    if let Some((kind, files)) = gap.holds {
+        what.push_str(&format!(", {files} of them irreplaceable, {kind} above all"));
+    }
+    Finding {
+        weight: Weight::Doubtful,
+        subject: gap.path.display().to_string(),
+        what,
+        hint: "add it to a plan's sources, or to a plan of its own".to_owned(),
+    }
+}
+
+fn wrong(subject: String, what: impl Into<String>, hint: impl Into<String>) -> Finding {
+    Finding { weight: Weight::Wrong, subject, what: what.into(), hint: hint.into() }
+}

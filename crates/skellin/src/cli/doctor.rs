@@ -1,0 +1,87 @@
+//! `doctor`: a look at the whole set-up, and what to mend.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use serde_json::json;
+use skellin_engine::{Configuration, Examination, Finding, Weight};
+
+use super::{context::Context, error::CliError};
+use crate::{exit::Exit, words};
+
+/// So many paths are looked at in search of what no plan takes.
+const MOST_PATHS: u64 = 5_000_000;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin doctor\n  skellin doctor --look-in /srv --look-in /home/keeper\n\nThe status is 0 if there is nothing to mend, 4 if there is, 2 if the configuration has mistakes."
+)]
+pub(super) struct DoctorArgs {
+    /// Look here for directories that no plan takes, instead of the usual places
+    #[arg(long, value_name = "DIR")]
+    look_in: Vec<PathBuf>,
+}
+
+pub(super) fn doctor(context: &Context, args: &DoctorArgs) -> Result<Exit, CliError> {
+    let mut folders = context.folders.clone();
+    if !args.look_in.is_empty() {
+        folders.look_in.clone_from(&args.look_in);
+    }
+    let configuration = Configuration::load(folders)?;
+    context.catch_signals();
+    let journal = context.journal();
+    let examination = Examination {
+        configuration: &configuration,
+        journal: journal.as_ref(),
+        now: jiff::Timestamp::now().as_millisecond(),
+        most: MOST_PATHS,
+        cancel: &context.cancel,
+    };
+    let found = examination.findings()?;
+    context.print(
+        || {
+            let value = |finding: &Finding| {
+                json!({"weight": weight(finding.weight), "subject": finding.subject,
+                "what": finding.what, "hint": finding.hint})
+            };
+            json!({"findings": found.iter().map(value).collect::<Vec<_>>()})
+        },
+        || as_text(&configuration, &found),
+    );
+    let mistaken = configuration.plans.iter().any(|file| !file.problems.is_empty())
+        || !configuration.stores.problems.is_empty();
+    Ok(match found.is_empty() {
+        _ if mistaken => Exit::Usage,
+        true => Exit::Done,
+        false => Exit::Exceptions,
+    })
+}
+
+fn weight(weight: Weight) -> &'static str {
+    match weight {
+        Weight::Wrong => "wrong",
+        Weight::Doubtful => "doubtful",
+    }
+}
+
+fn as_text(configuration: &Configuration, found: &[Finding]) -> String {
+    let mut out = String::new();
+    for finding in found {
+        let mark = match finding.weight {
+            Weight::Wrong => "✕",
+            Weight::Doubtful => "▲",
+        };
+        out.push_str(&format!("{mark} {}: {}\n", finding.subject, finding.what));
+        out.push_str(&format!("  → {}\n", finding.hint));
+    }
+    let plans = words::counted(configuration.plans.len() as u64, "plan", "plans");
+    let stores = words::counted(configuration.stores.names.len() as u64, "store", "stores");
+    out.push_str(&match found.len() {
+        0 => format!("✓ {plans} and {stores}: nothing to mend\n"),
+        many => format!(
+            "{plans} and {stores}: {} to mend\n",
+            words::counted(many as u64, "thing", "things")
+        ),
+    });
+    out
+}
