@@ -178,6 +178,43 @@ fn milliseconds(time: Duration) -> String {
     format!("{:.1} ms", time.as_secs_f64() * 1e3)
 }
 
+/// The live source with a million entries: how it comes to the screen, and how keys are answered
+/// while it is counted.
+struct Live {
+    first: Duration,
+    keys: Vec<Duration>,
+    counted: Duration,
+}
+
+fn live(program: &Path, folder: &Path) -> Result<Live> {
+    let mut screen = Screen::start(program, folder)?;
+    let holds = |frame: &[u8], text: &[u8]| frame.windows(text.len()).any(|part| part == text);
+    // The source is listed, and counting has begun.
+    while !holds(&screen.frame()?.1, b"/huge/") {}
+    screen.key("\r")?;
+    while !holds(&screen.frame()?.1, b"entries/") {}
+    screen.key("\x1b[B")?;
+    let opened = Instant::now();
+    screen.keyboard.write_all(b"\r")?;
+    let first = loop {
+        let (drawn, frame) = screen.frame()?;
+        if holds(&frame, b"record-") {
+            break drawn.saturating_duration_since(opened);
+        }
+    };
+    let mut keys = Vec::new();
+    for _ in 0..40 {
+        for key in ["\x1b[B", "\x1b[6~", "\x1b[A", "o", "c", "\x1b[5~", "\x1b[B", "m"] {
+            keys.push(screen.key(key)?);
+        }
+    }
+    screen.rest();
+    let counted = screen.begun.elapsed().saturating_sub(QUIET);
+    screen.close()?;
+    keys.sort_unstable();
+    Ok(Live { first, keys, counted })
+}
+
 /// Prints the rows.
 pub(crate) fn rows(program: &Path, medium: &Path) -> Result<()> {
     say("making twenty plans, five thousand snapshots and a million entries");
@@ -237,6 +274,7 @@ pub(crate) fn rows(program: &Path, medium: &Path) -> Result<()> {
     }
     screen.rest();
     screen.close()?;
+    let live = live(program, &folder)?;
     times.sort_unstable();
     let at = |share: f64| times[((times.len() - 1) as f64 * share) as usize];
     say(format!(
@@ -255,6 +293,25 @@ pub(crate) fn rows(program: &Path, medium: &Path) -> Result<()> {
         milliseconds(at(0.5)),
         milliseconds(at(1.0)),
         times.len()
+    ));
+    let at = |share: f64| live.keys[((live.keys.len() - 1) as f64 * share) as usize];
+    say(format!(
+        "{:<34}{:>16}{:>16}{:>8.2}",
+        "first of a million live entries",
+        milliseconds(live.first),
+        "500.0 ms",
+        live.first.as_secs_f64() / 0.5
+    ));
+    say(format!(
+        "{:<34}{:>16}{:>16}{:>8.2}    median {}, largest {}, {} keys; counted in {}",
+        "key to frame while they are counted",
+        milliseconds(at(0.99)),
+        "16.0 ms",
+        at(0.99).as_secs_f64() / 0.016,
+        milliseconds(at(0.5)),
+        milliseconds(at(1.0)),
+        live.keys.len(),
+        milliseconds(live.counted)
     ));
     fs::remove_dir_all(folder)?;
     Ok(())
