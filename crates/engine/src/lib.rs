@@ -17,6 +17,7 @@ mod judge;
 mod live;
 mod lock;
 mod metadata;
+mod names;
 mod path;
 mod restore;
 mod run;
@@ -31,7 +32,7 @@ pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
 pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run};
-pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_live};
+pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::PlanLock;
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{

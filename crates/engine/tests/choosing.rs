@@ -238,6 +238,21 @@ fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
         [("tile".to_owned(), Change::Skipped, Some(0))]
     );
     assert_eq!(list(Some(&root.join("deep")), true), [("er".to_owned(), Change::Gone, None)]);
+    // Some names first, where there are more than so many.
+    let first = |most| {
+        let mut found = Vec::new();
+        let looking =
+            Looking { plan: &plan, before: Some((&store, &snapshot)), keep_out: &[], now: 0 };
+        let is_large = skellin_engine::list_first(&looking, &root, most, &mut |entry| {
+            found.push((String::from_utf8(entry.name).unwrap(), entry.change, entry.rule));
+            true
+        });
+        (is_large.unwrap(), found)
+    };
+    let (is_large, found) = first(3);
+    assert!(is_large && found.len() == 3 && found.iter().all(|one| expected.contains(one)));
+    assert!(found.is_sorted(), "{found:?}");
+    assert_eq!(first(100), (false, Vec::new()));
     fs::remove_dir_all(&root).unwrap();
     assert_eq!(list(None, true), [(name, Change::Gone, None)], "a source that is not there");
 }

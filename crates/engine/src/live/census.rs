@@ -18,7 +18,7 @@ use skellin_store::{Kind, PageRef};
 use super::{
     Looking,
     arena::{Arena, NodeId, Shares},
-    meeting::{Before, Found, Meeting, change, kind, names, open, open_below, root_of},
+    meeting::{Before, Found, Meeting, change, kind, open, open_below, root_of},
 };
 use crate::{
     clock::Cancel,
@@ -27,6 +27,7 @@ use crate::{
     history,
     judge::Judge,
     metadata::{Facts, Owners, Sort},
+    names::read_names,
     path::join,
     run::{Change, can_read, cannot_read},
 };
@@ -248,7 +249,7 @@ impl Walk<'_> {
         verdict: Verdict,
         before: Option<PageRef>,
     ) -> Result<Frame> {
-        let (names, failure) = names(&handle);
+        let (names, failure) = read_names(handle.as_fd(), usize::MAX);
         if let Some(error) = failure {
             self.trouble(node, &path, format!("it cannot be listed to its end: {error}"));
         }
@@ -322,7 +323,7 @@ impl Walk<'_> {
             }
             !cancel.is_cancelled()
         };
-        let whole = meeting.each((&path, verdict), (&handle, names), old, &mut visit)?;
+        let whole = meeting.each((&path, verdict), (&handle, &names), old, &mut visit)?;
         if !whole {
             return Err(EngineError::Cancelled);
         }

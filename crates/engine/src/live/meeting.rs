@@ -1,14 +1,9 @@
 //! The names of a directory met with the same directory in the newest snapshot.
 
-use std::{
-    collections::HashSet,
-    ffi::CString,
-    os::fd::{AsFd, OwnedFd},
-    path::Path,
-};
+use std::{collections::HashSet, ffi::CString, os::fd::OwnedFd, path::Path};
 
 use rustix::{
-    fs::{CWD, Dir, Mode, OFlags, openat},
+    fs::{CWD, Mode, OFlags, openat},
     io::Errno,
 };
 use skellin_plan::{Action, Verdict};
@@ -19,6 +14,7 @@ use crate::{
     history,
     judge::Judge,
     metadata::{Facts, Owners, Sort, fd},
+    names::Names,
     path::join,
     run::Change,
 };
@@ -49,19 +45,19 @@ impl Meeting<'_> {
     pub fn each(
         &self,
         (path, verdict): (&[u8], Verdict),
-        (handle, names): (&OwnedFd, Vec<Vec<u8>>),
+        (handle, names): (&OwnedFd, &Names),
         mut old: Before<'_>,
         visit: &mut dyn FnMut(Found<'_>) -> bool,
     ) -> Result<bool> {
-        for name in names {
-            if !old.gone_before(Some(&name), visit)? {
+        for name in names.iter() {
+            if !old.gone_before(Some(name), visit)? {
                 return Ok(false);
             }
-            let was = old.take(&name)?;
-            let Ok(c_name) = CString::new(name.clone()) else { continue };
+            let was = old.take(name)?;
+            let Ok(c_name) = CString::new(name) else { continue };
             // What has vanished since the names were read is shown by the next look.
             let Ok(facts) = Facts::at(fd(handle), &c_name) else { continue };
-            let full = join(path, &name);
+            let full = join(path, name);
             let verdict = match self.is_own(&facts) {
                 true => Verdict { action: Action::Skip, rule: None },
                 false => {
@@ -70,7 +66,7 @@ impl Meeting<'_> {
             };
             let change = change(&facts, verdict, was.as_ref());
             let was = was.as_ref();
-            if !visit(Found { name: &name, facts: Some(&facts), verdict, was, change }) {
+            if !visit(Found { name, facts: Some(&facts), verdict, was, change }) {
                 return Ok(false);
             }
         }
@@ -133,34 +129,19 @@ pub(super) fn open_below(above: &OwnedFd, name: &[u8]) -> Result<OwnedFd, Errno>
     openat(above, name, FLAGS | OFlags::NOFOLLOW, Mode::empty())
 }
 
-/// All names in a directory, sorted, and why there may be more.
-pub(super) fn names(handle: &OwnedFd) -> (Vec<Vec<u8>>, Option<Errno>) {
-    let mut names = Vec::new();
-    let read = (|| {
-        for entry in Dir::read_from(handle.as_fd())? {
-            let entry = entry?;
-            let name = entry.file_name().to_bytes();
-            if !matches!(name, b"." | b"..") {
-                names.push(name.to_vec());
-            }
-        }
-        Ok::<(), Errno>(())
-    })();
-    names.sort_unstable();
-    (names, read.err())
-}
-
 /// A directory in the newest snapshot, as a stream.
 pub(super) struct Before<'s> {
     entries: Option<skellin_store::Entries<'s>>,
     waiting: Option<Entry>,
+    /// Where to look single names up instead.
+    lookup: Option<(&'s Store, PageRef)>,
 }
 
 impl<'s> Before<'s> {
     /// The directory with this root; without one there was none.
     pub fn new(store: Option<&'s Store>, root: Option<PageRef>) -> Self {
         let entries = store.zip(root).map(|(store, root)| store.entries(root));
-        Self { entries, waiting: None }
+        Self { entries, waiting: None, lookup: None }
     }
 
     /// The directory at a full path of a snapshot.
@@ -168,6 +149,14 @@ impl<'s> Before<'s> {
         let Some((store, snapshot)) = before else { return Ok(Self::new(None, None)) };
         let found = history::locate(store, snapshot, path)?;
         Ok(Self::new(Some(store), found.and_then(|located| root_of(&located.entry))))
+    }
+
+    /// As [`at`](Self::at), for a few names of many: nothing is told of those that are gone.
+    pub fn by_name(before: Option<(&'s Store, &Snapshot)>, path: &[u8]) -> Result<Self> {
+        let Some((store, snapshot)) = before else { return Ok(Self::new(None, None)) };
+        let found = history::locate(store, snapshot, path)?;
+        let root = found.and_then(|located| root_of(&located.entry));
+        Ok(Self { lookup: root.map(|root| (store, root)), ..Self::new(None, None) })
     }
 
     fn fill(&mut self) -> Result<()> {
@@ -197,6 +186,9 @@ impl<'s> Before<'s> {
 
     /// The entry of exactly this name.
     fn take(&mut self, name: &[u8]) -> Result<Option<Entry>> {
+        if let Some((store, root)) = self.lookup {
+            return Ok(store.entry(root, name)?);
+        }
         self.fill()?;
         Ok(self.waiting.take_if(|entry| entry.name == name))
     }

@@ -8,7 +8,10 @@ mod meeting;
 use std::{
     collections::HashSet,
     ffi::CString,
-    os::unix::{ffi::OsStrExt, fs::MetadataExt},
+    os::{
+        fd::AsFd,
+        unix::{ffi::OsStrExt, fs::MetadataExt},
+    },
     path::{Path, PathBuf},
 };
 
@@ -23,9 +26,10 @@ use crate::{
     history,
     judge::Judge,
     metadata::{Facts, Owners},
+    names::read_names,
     run::Change,
 };
-use meeting::{Before, Found, Meeting, change, kind, names, open};
+use meeting::{Before, Found, Meeting, change, kind, open};
 
 /// What sources are looked at by.
 #[derive(Clone, Copy)]
@@ -98,6 +102,35 @@ pub fn list_live(
     visit: &mut dyn FnMut(LiveEntry) -> bool,
 ) -> Result<()> {
     let Some(path) = path else { return list_sources(looking, visit) };
+    list_directory(looking, path, usize::MAX, visit)
+}
+
+/// Lists the names of a directory that are read first, sorted among themselves, if it holds more
+/// than so many: something to show while all of it is being listed. Whether it does.
+///
+/// # Errors
+/// As [`list_live`].
+pub fn list_first(
+    looking: &Looking<'_>,
+    path: &Path,
+    most: usize,
+    visit: &mut dyn FnMut(LiveEntry) -> bool,
+) -> Result<bool> {
+    let Some(handle) = open(path)? else { return Ok(false) };
+    let (names, _) = read_names(handle.as_fd(), most);
+    if names.len() < most {
+        return Ok(false);
+    }
+    list_directory(looking, path, most, visit)?;
+    Ok(true)
+}
+
+fn list_directory(
+    looking: &Looking<'_>,
+    path: &Path,
+    most: usize,
+    visit: &mut dyn FnMut(LiveEntry) -> bool,
+) -> Result<()> {
     let plan = looking.plan;
     let sources = plan.sources.iter().filter(|source| path.starts_with(source));
     let Some(source) = sources.max_by_key(|source| source.as_os_str().len()) else { return Ok(()) };
@@ -110,17 +143,20 @@ pub fn list_live(
     };
     let verdict = judge.matcher().explain(source, path, true, &look).verdict;
     let bytes = path.as_os_str().as_bytes();
-    let mut old = Before::at(looking.before, bytes)?;
+    let mut old = match most {
+        usize::MAX => Before::at(looking.before, bytes)?,
+        _ => Before::by_name(looking.before, bytes)?,
+    };
     let mut visit = |found: Found<'_>| visit(LiveEntry::of(&found));
     let Some(handle) = open(path)? else {
         // The directory is gone; what was in it is all there is to show.
         old.gone_before(None, &mut visit)?;
         return Ok(());
     };
-    let (names, failure) = names(&handle);
+    let (names, failure) = read_names(handle.as_fd(), most);
     let (owners, own) = (Owners::default(), looking.own());
     let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &own };
-    meeting.each((bytes, verdict), (&handle, names), old, &mut visit)?;
+    meeting.each((bytes, verdict), (&handle, &names), old, &mut visit)?;
     match failure {
         Some(error) => Err(EngineError::local("read", path, error)),
         None => Ok(()),

@@ -1,9 +1,8 @@
 //! Directories of the source: read in windows of names, met with the snapshot before, and put
 //! together bottom-up.
 
-use std::{os::fd::BorrowedFd, sync::Arc};
+use std::sync::Arc;
 
-use rustix::{fs::Dir, io::Errno};
 use skellin_plan::Action;
 use skellin_store::{Body, Entry, Fingerprint, PageRef, Spot};
 
@@ -16,6 +15,7 @@ use super::{
 use crate::{
     error::Result,
     metadata::{Facts, xattrs_of},
+    names::{Names, read_names},
 };
 
 /// Names that are in work at a time in one directory.
@@ -53,7 +53,11 @@ fn open_and_list<'s>(
     state.entry = Some(entry);
     state.base = Cursor::new(pool.store, before.as_ref().and_then(directory_root));
     state.resume = Cursor::new(pool.store, pool.comparison.resume_point(&directory.path));
-    state.names = read_names(pool, handle, &directory.path);
+    let (names, failure) = read_names(handle, usize::MAX);
+    if let Some(error) = failure {
+        pool.exception(&directory.path, &format!("it cannot be listed to its end: {error}"));
+    }
+    state.names = names;
     Ok(())
 }
 
@@ -133,8 +137,8 @@ fn windows<'s>(
                 state.builder.push(&**session, &entry)?;
             }
         }
-        let (names, starts) = &state.names;
-        let count = starts.len().saturating_sub(1);
+        let names = &state.names;
+        let count = names.len();
         let upto = (state.next + WINDOW).min(count);
         if state.next == upto {
             while let Some(entry) = state.base.next(pool.events) {
@@ -146,7 +150,7 @@ fn windows<'s>(
         // One more than there are, so that nobody thinks the window is done while it is filled.
         state.pending = 1;
         for number in state.next..upto {
-            let name = &names[starts[number] as usize..starts[number + 1] as usize];
+            let name = names.get(number);
             let base = state.base.meet(pool.events, name, |entry| gone(pool, directory, entry));
             let resume = state.resume.meet(pool.events, name, |_| {});
             let slot = state.window.len();
@@ -180,43 +184,12 @@ fn windows<'s>(
     }
 }
 
-/// All names of a directory, sorted by their bytes.
-fn read_names(pool: &Pool<'_>, handle: BorrowedFd<'_>, path: &[u8]) -> (Vec<u8>, Vec<u32>) {
-    let (mut names, mut ranges) = (Vec::new(), Vec::<(u32, u32)>::new());
-    let read = (|| {
-        for entry in Dir::read_from(handle)? {
-            let entry = entry?;
-            let name = entry.file_name().to_bytes();
-            if Entry::is_name(name) {
-                let start = names.len() as u32;
-                names.extend_from_slice(name);
-                ranges.push((start, names.len() as u32));
-            }
-        }
-        Ok::<(), Errno>(())
-    })();
-    if let Err(error) = read {
-        pool.exception(path, &format!("it cannot be listed to its end: {error}"));
-    }
-    let part = |range: &(u32, u32)| &names[range.0 as usize..range.1 as usize];
-    ranges.sort_unstable_by(|a, b| part(a).cmp(part(b)));
-    ranges.dedup_by(|a, b| part(a) == part(b));
-    let mut sorted = Vec::with_capacity(names.len());
-    let mut starts = Vec::with_capacity(ranges.len() + 1);
-    for range in &ranges {
-        starts.push(sorted.len() as u32);
-        sorted.extend_from_slice(part(range));
-    }
-    starts.push(sorted.len() as u32);
-    (sorted, starts)
-}
-
 fn finish<'s>(
     pool: &Pool<'s>,
     directory: &Directory<'s>,
     state: &mut Progress<'s>,
 ) -> Result<(Parent<'s>, Option<Entry>)> {
-    state.names = (Vec::new(), Vec::new());
+    state.names = Names::default();
     if directory.verdict.action == Action::Skip && !state.holds_any {
         // It was entered for what might be taken below it, and there was nothing.
         pool.count(Change::Skipped, &directory.path, 0, directory.verdict.rule);

@@ -14,7 +14,10 @@ use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
 use super::report::Change;
-use crate::event::{Event, EventSink};
+use crate::{
+    event::{Event, EventSink},
+    names::Names,
+};
 
 /// Something to do.
 pub(super) enum Task<'s> {
@@ -67,8 +70,8 @@ pub(super) struct Progress<'s> {
     pub entry: Option<Entry>,
     /// The snapshot before has it like this.
     pub before: Option<Entry>,
-    /// All names, one after the other, and where each begins.
-    pub names: (Vec<u8>, Vec<u32>),
+    /// All names.
+    pub names: Names,
     pub next: usize,
     pub window: Vec<Option<Entry>>,
     /// Entries of the window that are still in work.
@@ -146,7 +149,7 @@ pub(super) fn new_directory<'s>(
     let state = Progress {
         entry: None,
         before,
-        names: (Vec::new(), Vec::new()),
+        names: Names::default(),
         next: 0,
         window: Vec::new(),
         pending: 0,

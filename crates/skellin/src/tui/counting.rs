@@ -7,7 +7,7 @@ use skellin_engine::{Cancel, Census};
 use skellin_store::{Kind, RunId};
 
 use super::{
-    arrange::{Arrangement, Only},
+    arrange::{Arrangement, Only, Rows},
     model::{Cursor, Model},
     worker::{Request, Tile, Trouble},
 };
@@ -105,10 +105,13 @@ impl Model {
             Some(Err(trouble)) => counting.state = State::Failed(trouble),
         }
         if self.counting().is_some_and(|counting| counting.number == number) {
-            self.arrange_tree();
             if is_ended {
+                self.arrange_tree();
                 self.map = None;
                 self.ask_map();
+            } else {
+                // Large directories wait for the end: arranging them takes a while each time.
+                self.arrange_small();
             }
         }
     }
@@ -140,14 +143,21 @@ impl Model {
 
     /// Arranges the tree by what is known by now; a snapshot's tree stands as it comes.
     pub(super) fn arrange_tree(&mut self) {
+        let large = self.arrange_small();
+        let number = self.next_job();
+        let (how, ticket) = (self.tree.arrangement(), self.ticket);
+        for (path, rows, census) in large {
+            self.ask(Request::Arrange { number, ticket, path, rows, how, census });
+        }
+    }
+
+    /// As [`arrange_tree`](Self::arrange_tree), but for large directories, which are returned.
+    fn arrange_small(&mut self) -> Vec<(Vec<u8>, Rows, Arc<Census>)> {
         let how = if self.cursor == Cursor::Is { self.how } else { Arrangement::default() };
         let census = self.counting().map(|counting| Arc::clone(&counting.census));
         let census = census.unwrap_or_default();
-        let ticket = self.ticket;
-        for (path, rows) in self.tree.arrange(how, &census) {
-            let census = Arc::clone(&census);
-            self.ask(Request::Arrange { ticket, path, rows, how, census });
-        }
+        let large = self.tree.arrange(how, &census).into_iter();
+        large.map(|(path, rows)| (path, rows, Arc::clone(&census))).collect()
     }
 
     /// Takes a census as if it had been counted.

@@ -32,7 +32,15 @@ impl App {
             Report::Rows { ticket, path, batch, complete } => {
                 if ticket == self.model.ticket {
                     self.model.tree.take(path, batch, complete);
+                    if complete && !self.model.tree.arrangement().is_plain() {
+                        self.model.arrange_tree();
+                    }
                     self.model.study_versions();
+                }
+            }
+            Report::FirstRows { ticket, path, batch } => {
+                if ticket == self.model.ticket {
+                    self.model.tree.take_first(&path, batch);
                 }
             }
             Report::NoRows { ticket, path, trouble } => {

@@ -25,6 +25,8 @@ struct Listing {
     /// The rows to show in their order, unless they stand as they came.
     view: Option<Vec<u32>>,
     complete: bool,
+    /// Whether these are only some names, to be shown until the rows come.
+    provisional: bool,
     trouble: Option<Trouble>,
     /// Rows that are open directories, by where they stand, with their paths.
     open: BTreeMap<usize, Vec<u8>>,
@@ -100,6 +102,9 @@ impl Tree {
     pub fn take(&mut self, path: Option<Vec<u8>>, batch: Batch, complete: bool) {
         let key = path.unwrap_or_default();
         let listing = self.listings.entry(key.clone()).or_default();
+        if std::mem::take(&mut listing.provisional) {
+            (listing.rows, listing.view) = (Rows::default(), None);
+        }
         listing.complete = complete;
         if batch.len() > 0 {
             listing.rows.take(batch);
@@ -115,6 +120,17 @@ impl Tree {
                 .and_then(|roots| roots.at(0).map(|(batch, row)| batch.name(row).to_vec()));
         }
         self.settle();
+    }
+
+    /// Takes some names of a directory, to be shown until its rows come.
+    pub fn take_first(&mut self, path: &[u8], batch: Batch) {
+        if batch.len() == 0 || self.listings.contains_key(path) {
+            return;
+        }
+        self.take(Some(path.to_vec()), batch, false);
+        if let Some(listing) = self.listings.get_mut(path) {
+            listing.provisional = true;
+        }
     }
 
     /// Finds where open directories stand in a listing.

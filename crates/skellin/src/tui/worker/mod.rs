@@ -55,8 +55,15 @@ pub(crate) enum Request {
         census: Arc<Census>,
         cancel: Cancel,
     },
-    /// Arrange the rows of a large directory.
-    Arrange { ticket: u64, path: Vec<u8>, rows: Rows, how: Arrangement, census: Arc<Census> },
+    /// Arrange the rows of a large directory. Only those of the newest number count.
+    Arrange {
+        number: u64,
+        ticket: u64,
+        path: Vec<u8>,
+        rows: Rows,
+        how: Arrangement,
+        census: Arc<Census>,
+    },
     /// Where the space of a directory goes. Only the newest map counts.
     Map { number: u64, plan: String, path: Vec<u8>, census: Arc<Census> },
     /// Follow a path through these snapshots, oldest first. Only the newest study counts.
@@ -117,6 +124,8 @@ struct Shared {
     study: AtomicU64,
     /// The newest map.
     map: AtomicU64,
+    /// The newest arrangement.
+    arrangement: AtomicU64,
     machine: String,
     out: Box<dyn Fn(Report) -> bool + Send + Sync>,
 }
@@ -170,6 +179,7 @@ pub(super) fn start(
         ticket: AtomicU64::new(0),
         study: AtomicU64::new(0),
         map: AtomicU64::new(0),
+        arrangement: AtomicU64::new(0),
         machine,
         out: Box::new(out),
     });
@@ -208,7 +218,10 @@ pub(super) fn start(
                     shared.map.fetch_max(number, Ordering::SeqCst);
                     let _ = sources.send(request);
                 }
-                Request::Arrange { .. } => drop(sources.send(request)),
+                Request::Arrange { number, .. } => {
+                    shared.arrangement.fetch_max(number, Ordering::SeqCst);
+                    let _ = sources.send(request);
+                }
                 Request::Run { .. } | Request::Restore(_) | Request::Rehearse { .. } => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || jobs::work(&shared, request));

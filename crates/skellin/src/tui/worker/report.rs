@@ -19,6 +19,8 @@ pub(crate) enum Report {
     Facts { store: String, facts: Vec<(RunId, Facts)> },
     /// Some of what is in a directory; more follows unless it is complete.
     Rows { ticket: u64, path: Option<Vec<u8>>, batch: Batch, complete: bool },
+    /// Some names of a large directory that is still being listed, to be shown until its rows come.
+    FirstRows { ticket: u64, path: Vec<u8>, batch: Batch },
     /// A directory that cannot be listed.
     NoRows { ticket: u64, path: Option<Vec<u8>>, trouble: Trouble },
     /// A census goes on, or has ended.

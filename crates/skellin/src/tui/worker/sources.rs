@@ -9,7 +9,9 @@ use std::{
     sync::{Arc, atomic::Ordering},
 };
 
-use skellin_engine::{Cancel, Census, Change, EngineError, LiveEntry, Looking, list_live};
+use skellin_engine::{
+    Cancel, Census, Change, EngineError, LiveEntry, Looking, list_first, list_live,
+};
 use skellin_plan::Plan;
 use skellin_store::{Kind, RunId, Snapshot};
 
@@ -34,8 +36,13 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 let path = path.clone();
                 shared.tell(Report::Rows { ticket, path, batch, complete }) && !newer()
             };
+            let first = |batch| {
+                if let Some(path) = path.clone() {
+                    shared.tell(Report::FirstRows { ticket, path, batch });
+                }
+            };
             let listed = sources(shared, &plan, Some((&store, newest)))
-                .and_then(|sources| list(&sources, path.as_deref(), &mut send));
+                .and_then(|sources| list(&sources, path.as_deref(), &first, &mut send));
             if let Err(error) = listed {
                 shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
             }
@@ -47,8 +54,9 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::Counted { number, end: Some(counted.map_err(Into::into)) });
             }
         }
-        Request::Arrange { ticket, path, rows, how, census }
-            if ticket >= shared.ticket.load(Ordering::SeqCst) =>
+        Request::Arrange { number, ticket, path, rows, how, census }
+            if number >= shared.arrangement.load(Ordering::SeqCst)
+                && ticket >= shared.ticket.load(Ordering::SeqCst) =>
         {
             let view = arrange(&rows, &path, how, &census);
             let rows = rows.len();
@@ -107,19 +115,22 @@ fn sources(
 fn list(
     sources: &Sources,
     path: Option<&[u8]>,
+    first: &dyn Fn(Batch),
     send: &mut dyn FnMut(Batch, bool) -> bool,
 ) -> Result<(), EngineError> {
+    if let Some(path) = path {
+        let mut batch = Batch::default();
+        let mut visit = |entry| {
+            batch.push(row(entry));
+            true
+        };
+        if list_first(&sources.looking(), bytes_path(path), FIRST, &mut visit)? {
+            first(batch);
+        }
+    }
     let (mut batch, mut most, mut stopped) = (Batch::default(), FIRST, false);
     let mut visit = |entry: LiveEntry| {
-        let facts = RowFacts {
-            size: entry.size,
-            files: 0,
-            modified: entry.modified,
-            kind: entry.kind,
-            change: entry.change,
-            rule: entry.rule.and_then(|rule| u16::try_from(rule).ok()),
-        };
-        batch.push(Row { name: entry.name, facts, target: None });
+        batch.push(row(entry));
         if batch.len() >= most {
             most = BATCH;
             stopped = !send(std::mem::take(&mut batch), false);
@@ -131,6 +142,18 @@ fn list(
         send(batch, true);
     }
     Ok(())
+}
+
+fn row(entry: LiveEntry) -> Row {
+    let facts = RowFacts {
+        size: entry.size,
+        files: 0,
+        modified: entry.modified,
+        kind: entry.kind,
+        change: entry.change,
+        rule: entry.rule.and_then(|rule| u16::try_from(rule).ok()),
+    };
+    Row { name: entry.name, facts, target: None }
 }
 
 fn bytes_path(path: &[u8]) -> &Path {
