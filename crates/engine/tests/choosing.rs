@@ -251,7 +251,7 @@ fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
     };
     let (is_large, found) = first(3);
     assert!(is_large && found.len() == 3 && found.iter().all(|one| expected.contains(one)));
-    assert!(found.is_sorted(), "{found:?}");
+    assert!(found.is_sorted_by(|a, b| a.0 < b.0), "{found:?}");
     assert_eq!(first(100), (false, Vec::new()));
     fs::remove_dir_all(&root).unwrap();
     assert_eq!(list(None, true), [(name, Change::Gone, None)], "a source that is not there");

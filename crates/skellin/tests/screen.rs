@@ -290,7 +290,6 @@ fn a_run_is_started_and_its_mark_appears() {
         "nothing was written",
         "1 changed, 12 B",
         "0 gone",
-        "12 B to read",
         "to store",
         "only what is new, changed or gone",
         " ~     notes.md",
@@ -321,7 +320,7 @@ fn names_that_speak_to_terminals_are_shown_harmlessly() {
     screen.wait(&["evil\\u{1b}]0;taken over\\u{7}", "two\\nlines", "no-utf8-"]);
     // The map draws them too, then the review and the run's exceptions.
     screen.keys(&["m", "m", "d"]);
-    screen.wait(&["3 new", "evil", "two\\nlines"]);
+    screen.wait(&["nothing was written", "3 new", "evil", "two\\nlines"]);
     let title = screen.tmux(&["display-message", "-p", "#{pane_title}"]);
     assert!(!title.contains("taken over"), "{title}");
     screen.keys(&["q"]);

@@ -239,7 +239,7 @@ impl Examination<'_> {
 
 fn describe(gap: &Gap) -> Finding {
     let more = if gap.is_more { "at least " } else { "" };
-    let mut what = format!("no plan takes it: {more}{} files, {} MiB", gap.files, gap.bytes >> 20);
+    let mut what = format!("no plan takes it: {more}{} files, {}", gap.files, size(gap.bytes));
     if let Some((kind, files)) = gap.holds {
         what.push_str(&format!(", {files} of them irreplaceable, {kind} above all"));
     }
@@ -253,4 +253,14 @@ fn describe(gap: &Gap) -> Finding {
 
 fn wrong(subject: String, what: impl Into<String>, hint: impl Into<String>) -> Finding {
     Finding { weight: Weight::Wrong, subject, what: what.into(), hint: hint.into() }
+}
+
+/// Bytes in the unit that leaves a short number.
+fn size(bytes: u64) -> String {
+    match bytes {
+        0..0x2800 => format!("{bytes} B"),
+        0x2800..0xA0_0000 => format!("{} KiB", bytes >> 10),
+        0xA0_0000..0x2_8000_0000 => format!("{} MiB", bytes >> 20),
+        _ => format!("{} GiB", bytes >> 30),
+    }
 }

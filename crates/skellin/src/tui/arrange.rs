@@ -229,3 +229,108 @@ pub(crate) fn arrange(rows: &Rows, path: &[u8], how: Arrangement, census: &Censu
     weighed.sort_unstable();
     weighed.into_iter().map(|(_, number)| number).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::tui::worker::Row;
+
+    const CHANGES: [Change; 5] =
+        [Change::New, Change::Changed, Change::Gone, Change::Same, Change::Skipped];
+    const ALL_ONLY: [Only; 7] = [
+        Only::All,
+        Only::Moving,
+        Only::New,
+        Only::Changed,
+        Only::Gone,
+        Only::Skipped,
+        Only::Troubles,
+    ];
+
+    /// A name: its size, what becomes of it, and whether it is a directory with that much in it.
+    type Made = (u64, usize, bool);
+
+    fn rows(made: &[Made]) -> (Rows, Census) {
+        let mut rows = Rows::default();
+        let mut known = vec![(b"/srv".to_vec(), Shares::default())];
+        let name = |number: usize| format!("{number:03}").into_bytes();
+        for part in made.chunks(7).enumerate() {
+            let batch = part.1.iter().enumerate().map(|(at, (size, change, is_directory))| {
+                let kind = if *is_directory { Kind::Directory } else { Kind::File };
+                // Of a directory only the census knows.
+                let change = if *is_directory { Change::Same } else { CHANGES[*change] };
+                let size = if *is_directory { 0 } else { *size };
+                let facts = RowFacts { size, files: 0, modified: 0, kind, change, rule: None };
+                Row { name: name(part.0 * 7 + at), facts, target: None }
+            });
+            rows.take(batch.collect());
+        }
+        for (number, (size, change, _)) in made.iter().enumerate().filter(|(_, made)| made.2) {
+            let mut shares = Shares::default();
+            shares.count(CHANGES[*change], 1, *size);
+            known.push(([b"/srv/", &*name(number)].concat(), shares));
+        }
+        let known: Vec<(&[u8], Shares)> =
+            known.iter().map(|(path, shares)| (path.as_slice(), *shares)).collect();
+        (rows, Census::known(&known))
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_shown_is_what_was_asked_for_in_the_order_asked_for(
+            made in proptest::collection::vec((0..50u64, 0..5usize, any::<bool>()), 0..40),
+        ) {
+            let (rows, census) = rows(&made);
+            for only in ALL_ONLY {
+                let wanted: Vec<u32> = (0u32..)
+                    .zip(&made)
+                    .filter(|(_, (_, change, _))| match only {
+                        Only::All => true,
+                        Only::Moving => *change < 3,
+                        Only::Troubles => false,
+                        Only::New => *change == 0,
+                        Only::Changed => *change == 1,
+                        Only::Gone => *change == 2,
+                        Only::Skipped => *change == 4,
+                    })
+                    .map(|(number, _)| number)
+                    .collect();
+                for order in [Order::Name, Order::Size, Order::Change] {
+                    let shown = arrange(&rows, b"/srv", Arrangement { order, only }, &census);
+                    let mut sorted = shown.clone();
+                    sorted.sort_unstable();
+                    prop_assert_eq!(&sorted, &wanted, "{:?} {:?}", order, only);
+                    let weight = |number: &u32| {
+                        let (size, change, is_directory) = made[*number as usize];
+                        match order {
+                            Order::Name => 0,
+                            // What is gone takes no room any more.
+                            Order::Size if is_directory && change == 2 => 0,
+                            Order::Size => size,
+                            Order::Change if change < 3 => size,
+                            Order::Change => 0,
+                        }
+                    };
+                    prop_assert!(shown.is_sorted_by(|a, b| weight(a) >= weight(b)));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn orders_and_filters_go_round() {
+        let mut how = Arrangement::default();
+        for _ in ALL_ONLY {
+            how = how.next_only();
+        }
+        assert!(how.is_plain() && how.words().is_none());
+        let how = how.next_order().next_only();
+        assert_eq!(
+            how.words().as_deref(),
+            Some("only what is new, changed or gone, largest first")
+        );
+        assert!(how.next_order().next_order().order == Order::Name);
+    }
+}

@@ -204,6 +204,7 @@ impl App {
                     self.model.ask(Request::Open { store, passphrase: None });
                     self.model.ask(Request::Journal);
                     self.model.ask(Request::Stores);
+                    self.model.ask(Request::Examine);
                 }
             }
             (_, end) => self.panel_end(job, end),

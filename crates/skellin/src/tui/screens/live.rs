@@ -13,7 +13,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{
     map,
-    parts::{paragraph, trouble_lines},
+    parts::{paragraph, said, trouble_lines},
     was::{change, draw_tree, tree_name},
 };
 use crate::{
@@ -112,17 +112,7 @@ fn totals(app: &Model, width: usize) -> Line<'static> {
         State::Failed(trouble) => parts.insert(0, (format!("✕ {}", trouble.what), theme.wrong())),
         State::Done => {}
     }
-    let mut spans = vec![Span::raw("  ")];
-    let mut used = 2;
-    for (number, (text, style)) in parts.into_iter().enumerate() {
-        let between = if number > 0 { "  ·  " } else { "" };
-        if used + between.width() + text.width() > width {
-            break;
-        }
-        used += between.width() + text.width();
-        spans.extend([Span::raw(between), Span::styled(text, style)]);
-    }
-    Line::from(spans)
+    said(parts, width)
 }
 
 /// What stands behind a name.

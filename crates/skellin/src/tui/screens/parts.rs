@@ -8,6 +8,8 @@ use ratatui::{
     widgets::{Paragraph, Wrap},
 };
 
+use unicode_width::UnicodeWidthStr;
+
 use super::length::list_length;
 use crate::{
     tui::{hits::Target, lanes::Known, model::Model, worker::Trouble},
@@ -118,4 +120,19 @@ pub(super) fn fact(app: &Model, label: &str, text: impl Into<String>) -> Line<'s
         Span::styled(format!("  {label:<13}"), app.theme.quiet()),
         Span::raw(text.into()),
     ])
+}
+
+/// Parts of a sentence with points between them, as many as there is room for.
+pub(super) fn said(parts: Vec<(String, Style)>, width: usize) -> Line<'static> {
+    let mut spans = vec![Span::raw("  ")];
+    let mut used = 2;
+    for (number, (text, style)) in parts.into_iter().enumerate() {
+        let between = if number > 0 { "  ·  " } else { "" };
+        if used + between.width() + text.width() > width {
+            break;
+        }
+        used += between.width() + text.width();
+        spans.extend([Span::raw(between), Span::styled(text, style)]);
+    }
+    Line::from(spans)
 }

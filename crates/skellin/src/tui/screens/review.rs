@@ -4,11 +4,12 @@
 use ratatui::{
     Frame,
     layout::Rect,
-    text::{Line, Span, Text},
+    text::{Line, Text},
 };
 use skellin_engine::{RunReport, RunStatus};
 use unicode_width::UnicodeWidthStr;
 
+use super::parts::said;
 use crate::{
     tui::{lanes::Work, model::Model},
     words::{self, fit},
@@ -36,7 +37,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) -> u16 {
             format!("  ▲ {}: is that right? A run would stop here and ask.", noticed.words());
         lines.push(Line::styled(fit(&text, width), theme.wrong()));
     }
-    lines.push(counts(app, report));
+    lines.push(counts(app, report, width));
     if let Some(outlook) = &report.outlook {
         let mut line = format!("  {} to read", words::bytes(report.bytes.read));
         for part in words::outlook(outlook) {
@@ -63,7 +64,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) -> u16 {
 }
 
 /// Numbers of paths, with their bytes where the census knows them.
-fn counts(app: &Model, report: &RunReport) -> Line<'static> {
+fn counts(app: &Model, report: &RunReport, width: usize) -> Line<'static> {
     let theme = app.theme;
     let total = app.counting().map(|counting| counting.census.total());
     let (files, quiet) = (&report.files, theme.quiet());
@@ -71,18 +72,15 @@ fn counts(app: &Model, report: &RunReport) -> Line<'static> {
     let words = ["new", "changed", "gone"];
     let shares = [share.new.bytes, share.changed.bytes, share.gone.bytes];
     let styles = [theme.well(), theme.is(), theme.wrong()];
-    let mut spans = vec![Span::raw("  ")];
+    let mut parts = Vec::new();
     for (((count, word), bytes), style) in moving.into_iter().zip(words).zip(shares).zip(styles) {
         let style = if count > 0 { style } else { quiet };
         let bytes = if count > 0 { format!(", {}", words::bytes(bytes)) } else { String::new() };
-        spans.push(Span::styled(format!("{} {word}{bytes}", words::count(count)), style));
-        spans.push(Span::raw("  ·  "));
+        parts.push((format!("{} {word}{bytes}", words::count(count)), style));
     }
-    let same = format!("{} same", words::count(files.same));
-    let left_out = format!("  ·  {} left out", words::bytes(share.skipped.bytes));
-    spans.push(Span::styled(same, quiet));
+    parts.push((format!("{} same", words::count(files.same)), quiet));
     if share.skipped.files > 0 {
-        spans.push(Span::styled(left_out, quiet));
+        parts.push((format!("{} left out", words::bytes(share.skipped.bytes)), quiet));
     }
-    Line::from(spans)
+    said(parts, width)
 }
