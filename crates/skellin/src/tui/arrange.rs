@@ -1,11 +1,11 @@
 //! The order of a directory's rows, and which of them are shown.
 
-use std::{cmp::Reverse, collections::HashSet, sync::Arc};
+use std::{cmp::Reverse, collections::HashSet};
 
 use skellin_engine::{Census, Change, Part, Shares};
 use skellin_store::Kind;
 
-use super::worker::{Batch, RowFacts};
+use super::rows::{RowFacts, Rows, join};
 
 /// By what rows are sorted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -89,54 +89,6 @@ impl Arrangement {
     }
 }
 
-/// The rows of a directory as they came: in batches, by name.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Rows {
-    batches: Vec<Arc<Batch>>,
-    /// Number of the first row of each batch.
-    starts: Vec<usize>,
-    length: usize,
-}
-
-impl Rows {
-    pub fn take(&mut self, batch: Batch) {
-        self.starts.push(self.length);
-        self.length += batch.len();
-        self.batches.push(Arc::new(batch));
-    }
-
-    pub fn len(&self) -> usize {
-        self.length
-    }
-
-    /// The batch a row stands in, and where.
-    pub fn at(&self, row: usize) -> Option<(&Batch, usize)> {
-        if row >= self.length {
-            return None;
-        }
-        let number = self.starts.partition_point(|start| *start <= row) - 1;
-        Some((&self.batches[number], row - self.starts[number]))
-    }
-
-    /// The row of a name that may stand anywhere.
-    pub fn search(&self, name: &[u8]) -> Option<usize> {
-        self.each().position(|(other, _)| other == name)
-    }
-
-    /// The row of a name, where rows stand by name.
-    pub fn find(&self, name: &[u8]) -> Option<usize> {
-        let first = self.batches.partition_point(|batch| batch.name(batch.len() - 1) < name);
-        let found = self.batches.get(first)?.find(name)?;
-        Some(self.starts[first] + found)
-    }
-
-    fn each(&self) -> impl Iterator<Item = (&[u8], &RowFacts)> {
-        self.batches
-            .iter()
-            .flat_map(|batch| (0..batch.len()).map(|row| (batch.name(row), batch.facts(row))))
-    }
-}
-
 /// What is known of the directories and the troubles below one path.
 struct Below<'a> {
     census: &'a Census,
@@ -159,7 +111,7 @@ impl Below<'_> {
     fn is_troubled(&self, name: &[u8]) -> bool {
         match self.path.is_empty() {
             true => self.troubled.contains(name),
-            false => self.troubled.contains(&super::tree::join(self.path, name)),
+            false => self.troubled.contains(&join(self.path, name)),
         }
     }
 
@@ -235,7 +187,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::tui::worker::Row;
+    use crate::tui::rows::Row;
 
     const CHANGES: [Change; 5] =
         [Change::New, Change::Changed, Change::Gone, Change::Same, Change::Skipped];

@@ -18,7 +18,8 @@ use skellin_store::Kind;
 use crate::tui::{
     app::{App, Step},
     model::Cursor,
-    worker::{Batch, DraftState, Group, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
+    rows::Batch,
+    worker::{DraftState, Group, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
 };
 
 use world::*;

@@ -17,8 +17,9 @@ use skellin_store::{Kind, RunId};
 
 use crate::tui::{
     app::{App, Step},
+    rows::{Batch, Row, RowFacts},
     theme::Theme,
-    worker::{Batch, Facts, Group, Report, Request, Row, RowFacts, StoreRow, Trouble, VersionRow},
+    worker::{Facts, Group, Report, Request, StoreRow, Trouble, VersionRow},
 };
 
 /// Thu 12 Nov 2026 20:14 UTC.

@@ -11,8 +11,9 @@ use skellin_engine::Census;
 use skellin_store::Kind;
 
 use super::{
-    arrange::{Arrangement, Rows, arrange},
-    worker::{Batch, RowFacts, Trouble},
+    arrange::{Arrangement, arrange},
+    rows::{Batch, RowFacts, Rows, join},
+    worker::Trouble,
 };
 
 /// Directories with more rows than this are arranged by the worker.
@@ -362,12 +363,6 @@ impl Tree {
             self.settle();
         }
     }
-}
-
-/// A name below a directory.
-pub(super) fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
-    let separator: &[u8] = if above.ends_with(b"/") { b"" } else { b"/" };
-    [above, separator, name].concat()
 }
 
 /// What is left of a path below another; `None` if it is not below.

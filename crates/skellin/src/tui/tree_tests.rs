@@ -7,7 +7,7 @@ use skellin_engine::Change;
 use skellin_store::Kind;
 
 use super::*;
-use crate::tui::worker::Row;
+use crate::tui::rows::Row;
 
 fn row(name: &str, kind: Kind) -> Row {
     let facts = RowFacts { size: 1, files: 1, modified: 0, kind, change: Change::Same, rule: None };

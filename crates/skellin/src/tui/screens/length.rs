@@ -1,6 +1,7 @@
 //! How long the lists are that the arrow keys go through.
 
-use super::work::by_reason;
+use skellin_engine::Exception;
+
 use crate::tui::{
     lanes::Work,
     model::{Cursor, Model, Screen},
@@ -46,4 +47,11 @@ pub(in crate::tui) fn listed_path(app: &Model) -> Option<Vec<u8>> {
         Some(source.as_os_str().as_bytes().to_vec())
     };
     listed.or_else(source)
+}
+
+/// Exceptions with those of one reason together.
+pub(super) fn by_reason(exceptions: &[Exception]) -> impl Iterator<Item = &Exception> {
+    let mut sorted: Vec<&Exception> = exceptions.iter().collect();
+    sorted.sort_by(|a, b| (&a.reason, &a.path).cmp(&(&b.reason, &b.path)));
+    sorted.into_iter()
 }

@@ -10,7 +10,7 @@ use ratatui::{
 use unicode_width::UnicodeWidthStr;
 
 use crate::{
-    tui::{model::Model, theme::Theme, tree::join, treemap::layout, worker::Tile},
+    tui::{model::Model, rows::join, theme::Theme, treemap::layout, worker::Tile},
     words::{self, fit},
 };
 

@@ -9,7 +9,7 @@ use ratatui::{
 };
 use skellin_engine::{Exception, Progress, RunReport, RunStatus};
 
-use super::length::list_length;
+use super::length::{by_reason, list_length};
 use crate::{
     tui::{lanes::Work, model::Model, widgets::bar, worker::Trouble},
     words::{self, fit},
@@ -153,13 +153,6 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     );
     lines.push(Line::styled(total, theme.quiet()));
     frame.render_widget(Text::from(lines), area);
-}
-
-/// Exceptions with those of one reason together.
-pub(super) fn by_reason(exceptions: &[Exception]) -> impl Iterator<Item = &Exception> {
-    let mut sorted: Vec<&Exception> = exceptions.iter().collect();
-    sorted.sort_by(|a, b| (&a.reason, &a.path).cmp(&(&b.reason, &b.path)));
-    sorted.into_iter()
 }
 
 /// What a run has done, or would do.

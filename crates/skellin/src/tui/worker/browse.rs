@@ -8,13 +8,9 @@ use skellin_engine::{
 };
 use skellin_store::{Body, Entry, RunId, Snapshot};
 
-use super::{
-    Batch, Looked, Report, Request, Row, RowFacts, Shared, VersionRow, catalogue::Open, sources,
-};
+use super::{Looked, Report, Request, Shared, VersionRow, catalogue::Open};
+use crate::tui::rows::{BATCH, Batch, FIRST, Row, RowFacts};
 
-/// The first rows are told of soon, the others in larger numbers.
-pub(super) const FIRST: usize = 256;
-pub(super) const BATCH: usize = 8192;
 /// So much of a file is read to look into it, in bytes.
 const HEAD: usize = 1 << 20;
 /// Lines are cut at this length, in characters.
@@ -33,7 +29,6 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
             }
         }
-        Request::Live { .. } => sources::answer(shared, request),
         Request::Versions { study, store, snapshots, path } => {
             let found = shared
                 .open_store(&store)

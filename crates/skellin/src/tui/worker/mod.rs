@@ -24,11 +24,11 @@ use skellin_engine::{
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
-    Batch, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, Row, RowFacts,
-    StoreRow, Tile, Trouble, VersionRow,
+    DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, StoreRow, Tile, Trouble,
+    VersionRow,
 };
 
-use super::arrange::{Arrangement, Rows};
+use super::{arrange::Arrangement, rows::Rows};
 
 /// Asked of the worker.
 pub(crate) enum Request {
@@ -185,7 +185,11 @@ pub(super) fn start(
     });
     let (sender, requests) = unbounded();
     std::thread::spawn(move || {
-        let browsing = queue(&shared, browse::answer);
+        // What is there now comes to the screen the same way as what was.
+        let browsing = queue(&shared, |shared, request| match request {
+            Request::Live { .. } => sources::answer(shared, request),
+            other => browse::answer(shared, other),
+        });
         let studies = queue(&shared, browse::answer);
         let papers = queue(&shared, clerk::answer);
         let sources = queue(&shared, sources::answer);

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Amounts, Change, Checked, Configuration, EngineError, Event, Exception, Finding, JournalEntry,
+    Amounts, Checked, Configuration, EngineError, Event, Exception, Finding, JournalEntry,
     RestoreReport, RunReport,
 };
 use skellin_store::{Kind, RunId};
 
-use crate::tui::arrange::Arrangement;
+use crate::tui::{arrange::Arrangement, rows::Batch};
 
 /// Told by the worker.
 #[derive(Debug)]
@@ -125,19 +125,6 @@ pub(crate) struct Facts {
     pub exceptions: u64,
 }
 
-/// What the tree shows of an entry, apart from its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct RowFacts {
-    pub size: u64,
-    pub files: u64,
-    /// Seconds since 1970.
-    pub modified: i64,
-    pub kind: Kind,
-    pub change: Change,
-    /// Number of the rule that decides, in the sources as they are.
-    pub rule: Option<u16>,
-}
-
 /// A piece of a directory on its map.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Tile {
@@ -147,76 +134,6 @@ pub(crate) struct Tile {
     /// Bytes that go along, and bytes that are left out.
     pub taken: u64,
     pub skipped: u64,
-}
-
-/// An entry on its own.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Row {
-    pub name: Vec<u8>,
-    pub facts: RowFacts,
-    pub target: Option<Vec<u8>>,
-}
-
-/// Entries of a directory, in the order of their names. Names lie one behind the other, so that a
-/// million of them cost little more than their bytes.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Batch {
-    names: Vec<u8>,
-    ends: Vec<u32>,
-    facts: Vec<RowFacts>,
-    /// Targets of links, by row.
-    targets: Vec<(u32, Vec<u8>)>,
-}
-
-impl Batch {
-    pub fn push(&mut self, row: Row) {
-        if let Some(target) = row.target {
-            self.targets.push((self.facts.len() as u32, target));
-        }
-        self.names.extend_from_slice(&row.name);
-        self.ends.push(self.names.len() as u32);
-        self.facts.push(row.facts);
-    }
-
-    pub fn len(&self) -> usize {
-        self.facts.len()
-    }
-
-    pub fn name(&self, row: usize) -> &[u8] {
-        let start = row.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.names[start as usize..self.ends[row] as usize]
-    }
-
-    pub fn facts(&self, row: usize) -> &RowFacts {
-        &self.facts[row]
-    }
-
-    pub fn target(&self, row: usize) -> Option<&[u8]> {
-        let found = self.targets.binary_search_by_key(&(row as u32), |(row, _)| *row).ok()?;
-        Some(&self.targets[found].1)
-    }
-
-    /// The row of a name.
-    pub fn find(&self, name: &[u8]) -> Option<usize> {
-        let (mut low, mut high) = (0, self.len());
-        while low < high {
-            let middle = usize::midpoint(low, high);
-            match self.name(middle).cmp(name) {
-                std::cmp::Ordering::Less => low = middle + 1,
-                std::cmp::Ordering::Greater => high = middle,
-                std::cmp::Ordering::Equal => return Some(middle),
-            }
-        }
-        None
-    }
-}
-
-impl FromIterator<Row> for Batch {
-    fn from_iter<I: IntoIterator<Item = Row>>(rows: I) -> Self {
-        let mut batch = Self::default();
-        rows.into_iter().for_each(|row| batch.push(row));
-        batch
-    }
 }
 
 /// One version of a path.

@@ -15,12 +15,11 @@ use skellin_engine::{
 use skellin_plan::Plan;
 use skellin_store::{Kind, RunId, Snapshot};
 
-use super::{
-    Batch, Report, Request, Row, RowFacts, Shared, Tile,
-    browse::{BATCH, FIRST},
-    catalogue::Open,
+use super::{Report, Request, Shared, Tile, catalogue::Open};
+use crate::tui::{
+    arrange::arrange,
+    rows::{BATCH, Batch, FIRST, Row, RowFacts, join},
 };
-use crate::tui::{arrange::arrange, tree::join};
 
 /// So many pieces of a directory stand on its map, the rest as one.
 const MOST_TILES: usize = 60;
