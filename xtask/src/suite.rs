@@ -7,7 +7,8 @@ use anyhow::{Context as _, Result, bail, ensure};
 use crate::{root, say};
 
 /// Programs the tests drive, and the packages they come in.
-const NEEDED: &[(&str, &str)] = &[("tmux", "tmux")];
+const NEEDED: &[(&str, &str)] =
+    &[("tmux", "tmux"), ("sshd", "openssh-server"), ("ssh-keygen", "openssh-client")];
 
 /// Installs what is missing, then runs all tests.
 pub(crate) fn test() -> Result<()> {

@@ -3,15 +3,14 @@
 use std::{
     fs, io,
     path::{Path, PathBuf},
-    sync::Arc,
 };
 
-use skellin_place::{DirectoryPlace, Place};
-use skellin_plan::{
-    PlaceSpec, Plan, Problem, StoreConfig, Stores, parse_plan_reading, parse_stores,
-};
+use skellin_plan::{Plan, Problem, StoreConfig, Stores, parse_plan_reading, parse_stores};
 
-use crate::error::{EngineError, Result};
+use crate::{
+    error::{EngineError, Result},
+    places::local_directory,
+};
 
 /// Where configuration, state and cache are.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -205,35 +204,5 @@ impl Configuration {
             what: format!("there is no store `{name}`"),
             hint,
         })
-    }
-}
-
-/// Opens a place.
-///
-/// # Errors
-/// If it is not there.
-pub fn open_place(spec: &PlaceSpec) -> Result<Arc<dyn Place>> {
-    match spec {
-        PlaceSpec::Directory(path) => Ok(Arc::new(DirectoryPlace::open(path.clone())?)),
-    }
-}
-
-/// Makes a place ready for a new store.
-///
-/// # Errors
-/// If it cannot be made.
-pub fn prepare_place(spec: &PlaceSpec) -> Result<Arc<dyn Place>> {
-    match spec {
-        PlaceSpec::Directory(path) => {
-            Ok(Arc::new(DirectoryPlace::prepare(path.clone(), skellin_store::FOLDERS)?))
-        }
-    }
-}
-
-/// The directory of this machine in which a place lies, if it does.
-#[must_use]
-pub fn local_directory(spec: &PlaceSpec) -> Option<&Path> {
-    match spec {
-        PlaceSpec::Directory(path) => Some(path),
     }
 }

@@ -13,8 +13,9 @@ use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft, is_plan_name, parse_p
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
 use crate::{
-    config::{Configuration, local_directory, prepare_place},
+    config::Configuration,
     error::{EngineError, Result},
+    places::{local_directory, prepare_place_alone},
     secrets::Passphrase,
 };
 
@@ -149,7 +150,7 @@ impl Draft {
             let Some(passphrase) = passphrase.filter(|passphrase| !passphrase.is_empty()) else {
                 return Err(EngineError::NoPassphrase(store.name.clone()));
             };
-            let place = prepare_place(&PlaceSpec::Directory(store.place.clone()))?;
+            let place = prepare_place_alone(PlaceSpec::Directory(store.place.clone()))?;
             if let Some(file) = store.key_file.as_ref().filter(|_| self.write_key) {
                 write_key(file, passphrase)?;
             }

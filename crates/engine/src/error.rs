@@ -91,6 +91,9 @@ impl EngineError {
     pub fn hint(&self) -> Option<String> {
         use skellin_place::PlaceErrorKind as Kind;
         let place_hint = |error: &PlaceError| match error.kind {
+            Kind::Cut | Kind::Slow => {
+                Some("try again; what was stored so far is kept and used by the next run")
+            }
             Kind::Missing => Some(
                 "is the drive mounted? the directory must be there; `skellin store create` makes a new store",
             ),
@@ -104,7 +107,10 @@ impl EngineError {
             _ => None,
         };
         let hint = match self {
-            Self::Place(error) | Self::Store(StoreError::Place(error)) => place_hint(error)?.to_owned(),
+            Self::Place(error) | Self::Store(StoreError::Place(error)) => match &error.hint {
+                Some(hint) => hint.clone(),
+                None => place_hint(error)?.to_owned(),
+            },
             Self::Store(StoreError::NoStore(_)) => {
                 "check the place in stores.toml, or create a store there with `skellin store create`".to_owned()
             }

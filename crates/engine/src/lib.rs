@@ -19,13 +19,15 @@ mod lock;
 mod metadata;
 mod names;
 mod path;
+mod places;
 mod restore;
 mod run;
 mod secrets;
+mod ssh_config;
 
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
 pub use conduct::{Conductor, Failure, RunOptions};
-pub use config::{Configuration, Folders, PlanFile, local_directory, open_place, prepare_place};
+pub use config::{Configuration, Folders, PlanFile};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use error::{EngineError, Result};
@@ -34,6 +36,10 @@ pub use explain::{Amounts, Reasons, explain, measure};
 pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run};
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::PlanLock;
+pub use places::{
+    ReachStep, local_directory, open_place, open_place_alone, prepare_place, prepare_place_alone,
+    reach,
+};
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{
     ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, RunReport, RunRequest,

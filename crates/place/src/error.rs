@@ -47,6 +47,16 @@ pub enum PlaceErrorKind {
     Full,
     /// The medium takes no writes.
     ReadOnly,
+    /// The host, or its port, cannot be reached.
+    Unreachable,
+    /// The host's key is not known, or not the one that is known.
+    HostKey,
+    /// The login was refused.
+    Login,
+    /// The connection broke off.
+    Cut,
+    /// No answer came in time.
+    Slow,
     /// Anything else.
     Failed,
 }
@@ -63,9 +73,15 @@ pub struct PlaceError {
     pub kind: PlaceErrorKind,
     /// Why, for people.
     pub source: Option<io::Error>,
+    /// What to do about it, where the place knows better than its kind tells.
+    pub hint: Option<String>,
 }
 
 fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
+    // What was said in words of its own says more than the kind.
+    if let Some(source) = source.as_ref().filter(|source| source.kind() == io::ErrorKind::Other) {
+        return source.to_string();
+    }
     let words = match kind {
         PlaceErrorKind::NotFound => "it is not there",
         PlaceErrorKind::Exists => "it exists already",
@@ -78,6 +94,11 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
             Some(source) => return source.to_string(),
             None => "the operation failed",
         },
+        PlaceErrorKind::Unreachable => "it cannot be reached",
+        PlaceErrorKind::HostKey => "the host's key is not trusted",
+        PlaceErrorKind::Login => "the login was refused",
+        PlaceErrorKind::Cut => "the connection broke off",
+        PlaceErrorKind::Slow => "no answer came in time",
     };
     words.to_owned()
 }
@@ -85,7 +106,7 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
 impl PlaceError {
     /// An error without an underlying one.
     pub fn new(operation: Operation, subject: impl Into<String>, kind: PlaceErrorKind) -> Self {
-        Self { operation, subject: subject.into(), kind, source: None }
+        Self { operation, subject: subject.into(), kind, source: None, hint: None }
     }
 
     /// An error from the operating system.
@@ -99,7 +120,32 @@ impl PlaceError {
             io::ErrorKind::ReadOnlyFilesystem => PlaceErrorKind::ReadOnly,
             _ => PlaceErrorKind::Failed,
         };
-        Self { operation, subject: subject.into(), kind, source: Some(source) }
+        Self { operation, subject: subject.into(), kind, source: Some(source), hint: None }
+    }
+
+    /// An error with its reason in words.
+    pub fn because(
+        operation: Operation,
+        subject: impl Into<String>,
+        kind: PlaceErrorKind,
+        reason: impl Into<String>,
+    ) -> Self {
+        let source = Some(io::Error::other(reason.into()));
+        Self { operation, subject: subject.into(), kind, source, hint: None }
+    }
+
+    /// With what to do about it.
+    #[must_use]
+    pub fn with_hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// Whether the same operation may succeed a little later.
+    #[must_use]
+    pub fn is_passing(&self) -> bool {
+        use PlaceErrorKind::{Cut, Slow, Unreachable};
+        matches!(self.kind, Cut | Slow | Unreachable)
     }
 
     /// Whether the object is simply not there.

@@ -65,6 +65,7 @@ impl FaultyPlace {
             subject: subject.into(),
             kind: PlaceErrorKind::Failed,
             source: Some(source),
+            hint: None,
         }
     }
 }

@@ -9,6 +9,8 @@ mod error;
 mod faults;
 mod memory;
 mod name;
+mod retry;
+mod sftp;
 
 pub use directory::DirectoryPlace;
 pub use disk::{Disk, DiskFile, SystemDisk};
@@ -16,6 +18,8 @@ pub use error::{Operation, PlaceError, PlaceErrorKind};
 pub use faults::{Fault, FaultyPlace};
 pub use memory::MemoryPlace;
 pub use name::{NameError, ObjectName};
+pub use retry::{Retries, RetryingPlace};
+pub use sftp::{Hop, SftpPlace, SftpStep, SftpTarget};
 
 use std::fmt::Debug;
 

@@ -1,73 +1,13 @@
 //! What every kind of place must do, tried on each.
 
-use std::sync::{Arc, Barrier};
+mod common;
 
+use std::sync::Arc;
+
+use common::{conforms, name};
 use skellin_place::{
-    DirectoryPlace, Disk, DiskFile, Extent, MemoryPlace, ObjectName, Place, PlaceErrorKind,
-    SystemDisk,
+    DirectoryPlace, Disk, DiskFile, Extent, MemoryPlace, Place, PlaceErrorKind, SystemDisk,
 };
-
-fn name(text: &str) -> ObjectName {
-    ObjectName::new(text).expect("a name")
-}
-
-/// The suite.
-fn conforms(place: &Arc<dyn Place>) {
-    let a = name("data/a");
-    assert!(place.listing("data").expect("lists").is_empty());
-    assert_eq!(place.fetch(&a).expect_err("is not there").kind, PlaceErrorKind::NotFound);
-    place.create(&a, b"0123456789").expect("creates");
-    assert_eq!(place.create(&a, b"other").expect_err("is there").kind, PlaceErrorKind::Exists);
-    assert_eq!(place.fetch(&a).expect("reads"), b"0123456789");
-    let part = |extent| {
-        let mut bytes = Vec::new();
-        place.read(&a, extent, &mut bytes).map(|()| bytes)
-    };
-    assert_eq!(part(Extent::Range { offset: 2, length: 3 }).expect("reads"), b"234");
-    assert_eq!(part(Extent::Range { offset: 10, length: 0 }).expect("reads"), b"");
-    assert_eq!(part(Extent::Tail(4)).expect("reads"), b"6789");
-    assert_eq!(part(Extent::Tail(99)).expect("reads"), b"0123456789");
-    for (offset, length) in [(8, 3), (11, 1), (u64::MAX, 2), (0, u64::MAX)] {
-        let error = part(Extent::Range { offset, length }).expect_err("reaches past the end");
-        assert_eq!(error.kind, PlaceErrorKind::Short, "{offset} {length}");
-    }
-    for number in 0..1200 {
-        place.create(&name(&format!("index/{number:04}")), &[0; 3]).expect("creates");
-    }
-    let mut listed = place.listing("index").expect("lists");
-    listed.sort_by(|a, b| a.name.cmp(&b.name));
-    assert_eq!(listed.len(), 1200);
-    assert!(
-        listed.iter().enumerate().all(|(number, object)| object.size == 3
-            && object.name == name(&format!("index/{number:04}")))
-    );
-    place.delete(&a).expect("deletes");
-    place.delete(&a).expect("deletes what is gone");
-    assert!(place.listing("data").expect("lists").is_empty());
-    // Many at once, all for one name: one wins, and its bytes are whole.
-    let (barrier, contested) = (Barrier::new(8), name("data/contested"));
-    let winners = std::thread::scope(|scope| {
-        let writers: Vec<_> = (0..8u8)
-            .map(|number| {
-                let (barrier, contested) = (&barrier, &contested);
-                scope.spawn(move || {
-                    barrier.wait();
-                    place.create(contested, &vec![number; 100_000]).is_ok()
-                })
-            })
-            .collect();
-        writers
-            .into_iter()
-            .map(|writer| writer.join().expect("no panic"))
-            .filter(|won| *won)
-            .count()
-    });
-    assert_eq!(winners, 1);
-    let bytes = place.fetch(&contested).expect("reads");
-    assert!(bytes.len() == 100_000 && bytes.iter().all(|byte| *byte == bytes[0]));
-    place.sweep(0).expect("sweeps");
-    assert_eq!(place.listing("data").expect("lists").len(), 1);
-}
 
 #[test]
 fn a_directory_conforms() {

@@ -31,6 +31,6 @@ pub use rules::{
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
-pub use stores::{PlaceSpec, StoreConfig, Stores, parse_stores};
+pub use stores::{Access, PlaceSpec, SftpSpec, StoreConfig, Stores, parse_stores};
 pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

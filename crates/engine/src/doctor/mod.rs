@@ -12,9 +12,10 @@ pub use coverage::{Gap, gaps};
 
 use crate::{
     clock::Cancel,
-    config::{Configuration, local_directory, open_place},
+    config::Configuration,
     error::{EngineError, Result},
     journal::{Journal, JournalEntry, Outcome, Work},
+    places::{local_directory, open_place},
     secrets::read_secret,
 };
 
@@ -141,7 +142,7 @@ impl Examination<'_> {
             let hint = error.hint().unwrap_or_default();
             found.push(wrong(subject.clone(), error.to_string(), hint));
         }
-        let header = open_place(&store.place)
+        let header = open_place(store)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
         if let Err(error) = header {
             let hint = error.hint().unwrap_or_default();

@@ -6,7 +6,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use serde_json::json;
 use skellin_engine::{
     Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock, history,
-    open_place, read_secret,
+    open_place_alone, read_secret,
 };
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, Stores};
 use skellin_store::{Cache, Snapshot, Store};
@@ -122,7 +122,7 @@ impl Context {
         let with = |name: &str| std::env::var(name).ok();
         let spec = PlaceSpec::parse(text, &with)
             .map_err(|why| CliError::usage(why, "give the full path of the store's directory"))?;
-        let place = open_place(&spec)?;
+        let place = open_place_alone(spec)?;
         // Whether there is a store shows before anybody types a passphrase.
         Store::header_at(&*place)?;
         let passphrase = match &which.passphrase_file {

@@ -57,7 +57,13 @@ impl Failure for CliError {
 
 fn of_place(error: &PlaceError) -> (Exit, &'static str) {
     match error.kind {
-        PlaceErrorKind::Missing | PlaceErrorKind::Refused => (Exit::Unreachable, "unreachable"),
+        PlaceErrorKind::Missing
+        | PlaceErrorKind::Refused
+        | PlaceErrorKind::Unreachable
+        | PlaceErrorKind::HostKey
+        | PlaceErrorKind::Login
+        | PlaceErrorKind::Cut
+        | PlaceErrorKind::Slow => (Exit::Unreachable, "unreachable"),
         _ => (Exit::Failed, "place"),
     }
 }

@@ -22,6 +22,17 @@ pub(super) enum StoreCommand {
         /// The store
         store: String,
     },
+    /// Try the way to a store's place, step by step
+    #[command(
+        after_help = "Examples:\n  skellin store reach pier\n  skellin store reach pier --accept-host-key\n\nIt writes a trial of 4 MiB, reads it back and takes it away again. It stops at the first step\nthat fails, and says what to change there."
+    )]
+    Reach {
+        /// The store
+        store: String,
+        /// Accept a host whose key is not known yet, and remember the key
+        #[arg(long)]
+        accept_host_key: bool,
+    },
     /// What a store is and what it holds
     #[command(
         after_help = "Examples:\n  skellin store show oak\n  skellin store show --place /mnt/oak"
@@ -39,6 +50,9 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
     match command {
         StoreCommand::List => Ok(list(context, &context.configuration()?)),
         StoreCommand::Create { store } => create(context, &context.configuration()?, &store),
+        StoreCommand::Reach { store, accept_host_key } => {
+            reach(context, &context.configuration()?, &store, accept_host_key)
+        }
         StoreCommand::Show { name, which } => {
             let which = WhichStore { store: name.or(which.store.clone()), ..which };
             for (name, store) in context.stores(&which, None)? {
@@ -49,23 +63,17 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
     }
 }
 
-fn place_of(store: &skellin_plan::StoreConfig) -> String {
-    match &store.place {
-        skellin_plan::PlaceSpec::Directory(path) => path.display().to_string(),
-    }
-}
-
 fn list(context: &Context, configuration: &Configuration) -> Exit {
     let stores = &configuration.stores.fine;
     let state = |store: &skellin_plan::StoreConfig| {
-        let opened = skellin_engine::open_place(&store.place).map_err(|error| error.to_string());
+        let opened = skellin_engine::open_place(store).map_err(|error| error.to_string());
         opened.and_then(|place| Store::header_at(&*place).map_err(|error| error.to_string()))
     };
     context.print(
         || {
             let value = |store: &skellin_plan::StoreConfig| {
                 let state = state(store);
-                json!({"name": store.name, "place": place_of(store), "reachable": state.is_ok(),
+                json!({"name": store.name, "place": store.place.to_string(), "reachable": state.is_ok(),
                     "id": state.as_ref().ok().map(|header| header.store.to_string()), "trouble": state.err()})
             };
             json!({"stores": stores.values().map(value).collect::<Vec<_>>()})
@@ -76,7 +84,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
                     Ok(header) => format!("here, id {}", words::short_id(&header.store.0)),
                     Err(trouble) => trouble,
                 };
-                vec![store.name.clone(), place_of(store), state]
+                vec![store.name.clone(), store.place.to_string(), state]
             }).collect();
             if rows.is_empty() {
                 return format!("There are no stores yet. Describe one in {}:\n  [oak]\n  place = \"/mnt/oak\"\n", configuration.folders.config.join("stores.toml").display());
@@ -94,13 +102,13 @@ fn create(context: &Context, configuration: &Configuration, name: &str) -> Resul
         Some(source) => read_secret(source, &format!("the store `{name}`"))?,
         None => context.ask_new_passphrase(name)?,
     };
-    let place = prepare_place(&config.place)?;
+    let place = prepare_place(config)?;
     let now = jiff::Timestamp::now().as_second();
     let creation = Creation { cost: PassphraseCost::default(), now, ..Creation::default() };
     let id = Store::create(&*place, &passphrase, creation)?;
     context.print(
-        || json!({"store": name, "id": id.to_string(), "place": place_of(config)}),
-        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", place_of(config), words::short_id(&id.0)),
+        || json!({"store": name, "id": id.to_string(), "place": config.place.to_string()}),
+        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", config.place, words::short_id(&id.0)),
     );
     Ok(Exit::Done)
 }
@@ -123,4 +131,31 @@ fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliErro
         },
     );
     Ok(())
+}
+
+fn reach(
+    context: &Context,
+    configuration: &Configuration,
+    name: &str,
+    accept: bool,
+) -> Result<Exit, CliError> {
+    let config = configuration.store(name)?;
+    let steps = std::sync::Mutex::new(Vec::new());
+    let result = skellin_engine::reach(config, accept, &|step| {
+        if !context.global.json && !context.global.quiet {
+            output::line(format!("✓ {:<10} {}", step.step, step.found));
+        }
+        steps.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(step);
+    });
+    let steps = steps.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    result?;
+    context.print(
+        || {
+            let step =
+                |step: &skellin_engine::ReachStep| json!({"step": step.step, "found": step.found});
+            json!({"store": name, "steps": steps.iter().map(step).collect::<Vec<_>>()})
+        },
+        || format!("{} can be reached, written and read.\n", config.place),
+    );
+    Ok(Exit::Done)
 }

@@ -11,7 +11,7 @@ use std::{
 use jiff::Timestamp;
 use skellin_engine::{
     Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, RunOptions,
-    open_place, prepare_place,
+    open_place_alone, prepare_place_alone,
 };
 use skellin_place::{Extent, Listed, ObjectName, Place, PlaceError};
 use skellin_plan::{PlaceSpec, Plan};
@@ -54,7 +54,7 @@ pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<()
             ridge.ringing().display()
         ),
     )?;
-    let place = prepare_place(&PlaceSpec::Directory(oak.clone()))?;
+    let place = prepare_place_alone(PlaceSpec::Directory(oak.clone()))?;
     let creation =
         Creation { cost: PassphraseCost::TRIVIAL, now: now / 1000, ..Creation::default() };
     Store::create(&*place, PASSPHRASE.as_bytes(), creation)?;
@@ -82,7 +82,7 @@ pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Resu
     let configuration = Configuration::load(folders.clone())?;
     let journal = Journal::open(&folders.state)?;
     let oak = folder.join("oak");
-    let place = open_place(&PlaceSpec::Directory(oak.clone()))?;
+    let place = open_place_alone(PlaceSpec::Directory(oak.clone()))?;
     let cache = Cache::ReadWrite(folders.cache.clone());
     let store = Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?);
     let nights = Nights {
@@ -171,7 +171,8 @@ impl Nights<'_> {
                 let pocket = self.oak.with_extension("in-a-pocket");
                 fs::rename(&self.oak, &pocket).map_err(|error| failed(&pocket, &error))?;
                 let spec = PlaceSpec::Directory(self.oak.clone());
-                let missed = run(&|| open_place(&spec).map(|_| Arc::clone(&self.store)));
+                let missed =
+                    run(&|| open_place_alone(spec.clone()).map(|_| Arc::clone(&self.store)));
                 fs::rename(&pocket, &self.oak).map_err(|error| failed(&self.oak, &error))?;
                 match missed {
                     Err(EngineError::Place(_)) => Ok(()),

@@ -155,13 +155,12 @@ fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, Eng
 fn stores(shared: &Shared) -> Vec<StoreRow> {
     let configuration = shared.configuration();
     let rows = configuration.stores.fine.values().map(|config| {
-        let header = open_place(&config.place)
+        let header = open_place(config)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
         let usage = shared.store(&config.name).ok().and_then(|store| store.usage().ok());
         StoreRow {
             name: config.name.clone(),
-            place: local_directory(&config.place)
-                .map_or(String::new(), |path| path.display().to_string()),
+            place: config.place.to_string(),
             state: header
                 .map(|header| words::short_id(&header.store.0))
                 .map_err(|error| Trouble::from(&error)),

@@ -8,7 +8,7 @@ use std::{
 
 use crossbeam_channel::Receiver;
 use skellin_engine::{
-    Cancel, Change, Conductor, Folders, MovedClock, RunOptions, RunStatus, prepare_place,
+    Cancel, Change, Conductor, Folders, MovedClock, RunOptions, RunStatus, prepare_place_alone,
 };
 use skellin_plan::{PlaceSpec, PlanDraft};
 use skellin_store::{Cache, Creation, PassphraseCost};
@@ -36,7 +36,7 @@ impl World {
     fn new(passphrase_named: bool) -> Self {
         let folder = tempfile::tempdir().expect("a directory");
         let path = |below: &str| folder.path().join(below);
-        let place = prepare_place(&PlaceSpec::Directory(path("oak"))).expect("a place");
+        let place = prepare_place_alone(PlaceSpec::Directory(path("oak"))).expect("a place");
         let creation = Creation { cost: PassphraseCost::TRIVIAL, now: 0, ..Creation::default() };
         Store::create(&*place, PASSPHRASE, creation).expect("a store");
         write(&path("key"), "terns over the pier");

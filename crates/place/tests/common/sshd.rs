@@ -1,0 +1,196 @@
+//! A real OpenSSH server for one test, and a line to it that can be cut and frozen.
+
+use std::{
+    fs,
+    io::{Read, Write},
+    net::{Shutdown, TcpListener, TcpStream},
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+use skellin_place::{Hop, SftpTarget};
+
+/// A server on a port of its own, with keys of its own.
+pub struct Sshd {
+    child: Child,
+    pub port: u16,
+    pub folder: tempfile::TempDir,
+}
+
+fn free_port() -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.local_addr().expect("an address").port()
+}
+
+fn keygen(path: &Path, passphrase: &str) {
+    let made = Command::new("ssh-keygen")
+        .args(["-q", "-t", "ed25519", "-N", passphrase, "-f"])
+        .arg(path)
+        .status()
+        .expect("ssh-keygen is installed");
+    assert!(made.success());
+}
+
+pub fn user() -> String {
+    let output = Command::new("id").arg("-un").output().expect("id");
+    String::from_utf8(output.stdout).expect("a name").trim().to_owned()
+}
+
+impl Sshd {
+    pub fn start() -> Self {
+        Self::start_with("", "")
+    }
+
+    /// With more lines of configuration, and with commands that are run before it in a name space
+    /// of mounts of its own; `$DIR` is the server's directory.
+    pub fn start_with(more: &str, before: &str) -> Self {
+        let folder = tempfile::tempdir().expect("a directory");
+        let path = |name: &str| folder.path().join(name);
+        for key in ["host", "client", "stranger"] {
+            keygen(&path(key), "");
+        }
+        keygen(&path("sealed"), "two terns");
+        let allowed: String = ["client.pub", "sealed.pub"]
+            .map(|name| fs::read_to_string(path(name)).expect("a key"))
+            .concat();
+        fs::write(path("authorized_keys"), allowed).expect("writes");
+        fs::create_dir(path("data")).expect("makes");
+        let port = free_port();
+        let shown = folder.path().display();
+        let text = format!(
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey {shown}/host\nAuthorizedKeysFile {shown}/authorized_keys\nPidFile {shown}/pid\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication yes\nSubsystem sftp internal-sftp\nMaxStartups 100\n{more}\n"
+        );
+        fs::write(path("config"), text).expect("writes");
+        let _ = fs::create_dir_all("/run/sshd");
+        let sshd = ["/usr/sbin/sshd", "/usr/bin/sshd"]
+            .into_iter()
+            .find(|path| Path::new(path).exists())
+            .expect("openssh-server is installed");
+        let serve = format!("exec {sshd} -D -e -f {shown}/config");
+        let mut command = match before {
+            "" => Command::new("sh"),
+            _ => {
+                let mut command = Command::new("unshare");
+                command.args(["--mount", "sh"]);
+                command
+            }
+        };
+        let log = fs::File::create(path("log")).expect("a log");
+        let child = command
+            .args(["-c", &format!("set -e; DIR={shown}; {before}\n{serve}")])
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(log)
+            .spawn()
+            .expect("starts");
+        let server = Self { child, port, folder };
+        let deadline = Instant::now() + Duration::from_secs(20);
+        while TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(Instant::now() < deadline, "sshd does not answer: {}", server.log());
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        // The host's key is known, as after a first visit.
+        let host = fs::read_to_string(server.path("host.pub")).expect("a key");
+        let known = format!("[127.0.0.1]:{port} {host}");
+        fs::write(server.path("known_hosts"), known).expect("writes");
+        server
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn log(&self) -> String {
+        fs::read_to_string(self.path("log")).unwrap_or_default()
+    }
+
+    /// A directory there, with the right key.
+    pub fn target(&self, directory: &str) -> SftpTarget {
+        SftpTarget {
+            hop: Hop {
+                name: "127.0.0.1".to_owned(),
+                address: "127.0.0.1".to_owned(),
+                port: self.port,
+                user: user(),
+                identities: vec![self.path("client")],
+                agent: false,
+                password: None,
+                known_hosts: vec![self.path("known_hosts")],
+            },
+            via: Vec::new(),
+            path: self.path(directory).display().to_string(),
+            connections: 2,
+            patience: Duration::from_secs(20),
+        }
+    }
+}
+
+impl Drop for Sshd {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+pub fn private(path: &Path, mode: u32) {
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("sets the mode");
+}
+
+/// A line to a port that can be cut, and frozen.
+pub struct Wire {
+    pub port: u16,
+    frozen: Arc<AtomicBool>,
+    ends: Arc<Mutex<Vec<TcpStream>>>,
+}
+
+impl Wire {
+    pub fn to(port: u16) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+        let own = listener.local_addr().expect("an address").port();
+        let wire = Self { port: own, frozen: Arc::default(), ends: Arc::default() };
+        let (frozen, ends) = (Arc::clone(&wire.frozen), Arc::clone(&wire.ends));
+        std::thread::spawn(move || {
+            for near in listener.incoming().flatten() {
+                let far = TcpStream::connect(("127.0.0.1", port)).expect("the server");
+                let copy = |stream: &TcpStream| stream.try_clone().expect("a copy");
+                ends.lock().expect("no panic").extend([copy(&near), copy(&far)]);
+                for (from, to) in [(copy(&near), copy(&far)), (far, near)] {
+                    let frozen = Arc::clone(&frozen);
+                    std::thread::spawn(move || carry(from, to, &frozen));
+                }
+            }
+        });
+        wire
+    }
+
+    /// Breaks all connections there are; new ones go through.
+    pub fn cut(&self) {
+        for end in self.ends.lock().expect("no panic").drain(..) {
+            let _ = end.shutdown(Shutdown::Both);
+        }
+    }
+
+    /// From now on nothing comes through, and nothing says so.
+    pub fn freeze(&self) {
+        self.frozen.store(true, Ordering::SeqCst);
+    }
+}
+
+fn carry(mut from: TcpStream, mut to: TcpStream, frozen: &AtomicBool) {
+    let mut buffer = [0; 65_536];
+    while let Ok(length @ 1..) = from.read(&mut buffer) {
+        if frozen.load(Ordering::SeqCst) {
+            continue;
+        }
+        if to.write_all(&buffer[..length]).is_err() {
+            break;
+        }
+    }
+    let _ = to.shutdown(Shutdown::Both);
+}

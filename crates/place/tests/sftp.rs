@@ -1,0 +1,192 @@
+//! SFTP against a real OpenSSH server: the suite, and each failure with its remedy.
+
+mod common;
+
+use std::{fs, sync::Arc, time::Duration};
+
+use common::{
+    conforms, name,
+    sshd::{Sshd, Wire, private},
+};
+use skellin_place::{
+    Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace, SftpStep, SftpTarget,
+};
+use zeroize::Zeroizing;
+
+const FOLDERS: &[&str] = &["data", "index"];
+
+/// The failure of opening a place, which says why and what to do.
+fn refusal(target: SftpTarget) -> PlaceError {
+    let error = SftpPlace::open(target).expect_err("is refused");
+    assert!(error.hint.is_some(), "{error}");
+    error
+}
+
+fn says(error: &PlaceError, kind: PlaceErrorKind, reason: &str, hint: &str) {
+    let told = error.hint.clone().unwrap_or_default();
+    assert!(
+        error.kind == kind && error.to_string().contains(reason) && told.contains(hint),
+        "{kind:?}, {reason}, {hint} wanted, and it is {:?}: {error} → {told}",
+        error.kind
+    );
+}
+
+#[test]
+fn a_real_server_conforms() {
+    let server = Sshd::start();
+    let place = SftpPlace::prepare(server.target("deep/er/store"), FOLDERS).expect("prepares");
+    conforms(&(Arc::new(place) as Arc<dyn Place>));
+    let left = fs::read_dir(server.path("deep/er/store/unfinished")).expect("is there");
+    assert_eq!(left.count(), 0);
+    // Preparing what is there changes nothing, and opening finds it.
+    SftpPlace::prepare(server.target("deep/er/store"), FOLDERS).expect("is there already");
+    let place = SftpPlace::open(server.target("deep/er/store")).expect("opens");
+    assert_eq!(place.listing("data").expect("lists").len(), 3);
+    assert!(place.room().expect("asks").is_some_and(|(free, all)| 0 < free && free <= all));
+    let age = |age: u64| {
+        fs::write(server.path("deep/er/store/unfinished/0123"), "half").expect("writes");
+        place.sweep(age).expect("sweeps");
+        server.path("deep/er/store/unfinished/0123").exists()
+    };
+    assert!(age(3600) && !age(0), "what a crash has left goes by its age");
+}
+
+#[test]
+fn each_refusal_has_its_reason_and_what_to_do() {
+    use PlaceErrorKind::{HostKey, Login, Missing, Refused, Unreachable};
+    let server = Sshd::start();
+    let target = || server.target("data");
+    assert!(SftpPlace::open(target()).is_ok());
+
+    let mut nowhere = target();
+    nowhere.hop.address = "no-such-host.invalid".to_owned();
+    says(&refusal(nowhere), Unreachable, "has no address", "spelling of the host");
+    let mut closed = target();
+    closed.hop.port = 1;
+    says(&refusal(closed), Unreachable, "nothing answers on port 1", "SSH service running");
+
+    let mut stranger = target();
+    stranger.hop.identities = vec![server.path("stranger")];
+    let error = refusal(stranger);
+    says(&error, Login, "the server offers publickey, password", "authorized_keys");
+    assert!(error.to_string().contains("tried: the key "), "{error}");
+    let mut nothing = target();
+    nothing.hop.identities.clear();
+    says(&refusal(nothing), Login, "tried: nothing", "identity = ");
+    let mut wrong = target();
+    wrong.hop.identities.clear();
+    wrong.hop.password = Some(Zeroizing::new("open sesame".to_owned()));
+    let error = refusal(wrong);
+    says(&error, Login, "the password", "the right account");
+    assert!(!error.to_string().contains("sesame"), "{error}");
+
+    private(&server.path("client"), 0o640);
+    says(&refusal(target()), Login, "others may read the key", "chmod 600");
+    private(&server.path("client"), 0o600);
+    let mut sealed = target();
+    sealed.hop.identities = vec![server.path("sealed")];
+    says(&refusal(sealed.clone()), Login, "cannot be opened", "name its passphrase");
+    sealed.hop.password = Some(Zeroizing::new("two terns".to_owned()));
+    assert!(SftpPlace::open(sealed).is_ok(), "a key that is encrypted");
+
+    says(&refusal(server.target("absent")), Missing, "is not there", "store create");
+    fs::write(server.path("file"), "x").expect("writes");
+    says(&refusal(server.target("file")), Missing, "no directory", "stores.toml");
+
+    fs::write(server.path("known_hosts"), "").expect("writes");
+    let error = refusal(target());
+    says(&error, HostKey, "its key is not known: SHA-256 SHA256:", "--accept-host-key");
+    let accepting = SftpPlace::new(target(), true);
+    let steps = std::sync::Mutex::new(Vec::new());
+    accepting.connect(&|step| steps.lock().expect("no panic").push(step)).expect("is accepted");
+    let steps = steps.into_inner().expect("no panic");
+    assert!(matches!(
+        steps.as_slice(),
+        [
+            SftpStep::Name { .. },
+            SftpStep::Port { .. },
+            SftpStep::HostKey { accepted: true, .. },
+            SftpStep::Login { .. }
+        ]
+    ));
+    assert!(SftpPlace::open(target()).is_ok(), "and is remembered");
+    let other = fs::read_to_string(server.path("stranger.pub")).expect("a key");
+    let known = format!("[127.0.0.1]:{} {other}", server.port);
+    fs::write(server.path("known_hosts"), known).expect("writes");
+    says(&refusal(target()), HostKey, "its key has changed", "remove line 1 of");
+    let error = SftpPlace::new(target(), true).connect(&|_| {}).expect_err("never accepted");
+    assert_eq!(error.kind, HostKey);
+
+    let no_files = Sshd::start_with("ForceCommand internal-sftp -R", "");
+    let place = SftpPlace::open(no_files.target("data")).expect("opens");
+    let error = place.create(&name("a"), b"x").expect_err("the server takes no writes");
+    assert_eq!(error.kind, Refused);
+}
+
+#[test]
+fn a_full_and_a_read_only_disk_are_told_apart_and_left_intact() {
+    let mounts = "mkdir $DIR/small $DIR/sealed-off; mount -t tmpfs -o size=1m none $DIR/small; mount -t tmpfs none $DIR/sealed-off; mkdir $DIR/sealed-off/data $DIR/sealed-off/unfinished; mount -o remount,ro $DIR/sealed-off";
+    let server = Sshd::start_with("", mounts);
+    let place = SftpPlace::prepare(server.target("small"), FOLDERS).expect("prepares");
+    place.create(&name("data/a"), &[1; 400_000]).expect("there is room");
+    let error = place.create(&name("data/b"), &[2; 4_000_000]).expect_err("there is no room");
+    assert_eq!(error.kind, PlaceErrorKind::Full, "{error}");
+    assert_eq!(place.listing("data").expect("lists").len(), 1);
+    place.create(&name("data/c"), &[3; 300_000]).expect("the draft has made room again");
+    let place = SftpPlace::open(server.target("sealed-off")).expect("opens");
+    let error = place.create(&name("data/a"), b"x").expect_err("takes no writes");
+    assert_eq!(error.kind, PlaceErrorKind::ReadOnly, "{error}");
+}
+
+#[test]
+fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
+    let server = Sshd::start();
+    let wire = Wire::to(server.port);
+    let through = |patience| {
+        let mut target = server.target("data");
+        // The key is known by the server's own port.
+        let known = fs::read_to_string(server.path("known_hosts")).expect("reads");
+        let own = format!("[127.0.0.1]:{}", wire.port);
+        let known = known.replace(&format!("[127.0.0.1]:{}", server.port), &own);
+        fs::write(server.path("known_through"), known).expect("writes");
+        target.hop.port = wire.port;
+        target.hop.known_hosts = vec![server.path("known_through")];
+        target.connections = 1;
+        target.patience = patience;
+        SftpPlace::prepare(target, FOLDERS).expect("prepares")
+    };
+    let place = through(Duration::from_secs(20));
+    place.create(&name("data/a"), b"before").expect("creates");
+    wire.cut();
+    // The first to find out may fail, but only so that it may try again.
+    let fetched = place.fetch(&name("data/a")).or_else(|error| {
+        assert!(error.is_passing(), "{:?}: {error}", error.kind);
+        place.fetch(&name("data/a"))
+    });
+    assert_eq!(fetched.expect("goes on"), b"before");
+    // With retries nothing is noticed at all.
+    let pause = Duration::from_millis(1);
+    let place = RetryingPlace::new(Arc::new(place), Retries { most: 3, pause });
+    for number in 0..5 {
+        wire.cut();
+        let name = name(&format!("data/b{number}"));
+        place.create(&name, &vec![number; 500_000]).expect("creates all the same");
+        assert!(place.fetch(&name).expect("reads").iter().all(|byte| *byte == number));
+    }
+    let place = through(Duration::from_secs(1));
+    wire.freeze();
+    let error = place.create(&name("data/c"), b"never").expect_err("no answer");
+    assert_eq!(error.kind, PlaceErrorKind::Slow, "{error}");
+    assert!(!server.path("data/data/c").exists());
+}
+
+#[test]
+fn a_host_is_reached_through_another() {
+    let (far, near) = (Sshd::start(), Sshd::start());
+    let mut target = far.target("data");
+    target.via = vec![near.target("data").hop];
+    let place = SftpPlace::prepare(target, FOLDERS).expect("prepares");
+    place.create(&name("data/a"), b"through").expect("creates");
+    assert_eq!(fs::read(far.path("data/data/a")).expect("is there"), b"through");
+    assert!(near.log().contains("Accepted publickey"), "{}", near.log());
+}
