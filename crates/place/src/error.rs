@@ -49,7 +49,9 @@ pub enum PlaceErrorKind {
     ReadOnly,
     /// The host, or its port, cannot be reached.
     Unreachable,
-    /// The host's key is not known, or not the one that is known.
+    /// The host's key is not known yet.
+    NewHost,
+    /// The host's key is not the one that is known.
     HostKey,
     /// The login was refused.
     Login,
@@ -95,7 +97,8 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
             None => "the operation failed",
         },
         PlaceErrorKind::Unreachable => "it cannot be reached",
-        PlaceErrorKind::HostKey => "the host's key is not trusted",
+        PlaceErrorKind::NewHost => "the host's key is not known",
+        PlaceErrorKind::HostKey => "the host's key has changed",
         PlaceErrorKind::Login => "the login was refused",
         PlaceErrorKind::Cut => "the connection broke off",
         PlaceErrorKind::Slow => "no answer came in time",

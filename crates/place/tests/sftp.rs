@@ -53,7 +53,7 @@ fn a_real_server_conforms() {
 
 #[test]
 fn each_refusal_has_its_reason_and_what_to_do() {
-    use PlaceErrorKind::{HostKey, Login, Missing, Refused, Unreachable};
+    use PlaceErrorKind::{HostKey, Login, Missing, NewHost, Refused, Unreachable};
     let server = Sshd::start();
     let target = || server.target("data");
     assert!(SftpPlace::open(target()).is_ok());
@@ -95,7 +95,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
 
     fs::write(server.path("known_hosts"), "").expect("writes");
     let error = refusal(target());
-    says(&error, HostKey, "its key is not known: SHA-256 SHA256:", "--accept-host-key");
+    says(&error, NewHost, "its key is not known: SHA-256 SHA256:", "--accept-host-key");
     let accepting = SftpPlace::new(target(), true);
     let steps = std::sync::Mutex::new(Vec::new());
     accepting.connect(&|step| steps.lock().expect("no panic").push(step)).expect("is accepted");

@@ -3,6 +3,9 @@
 
 #[path = "../../engine/tests/common/mod.rs"]
 mod common;
+#[path = "../../place/tests/common/sshd.rs"]
+#[allow(dead_code, unreachable_pub)]
+mod sshd;
 
 use std::{
     fs,
@@ -324,6 +327,40 @@ fn names_that_speak_to_terminals_are_shown_harmlessly() {
     let title = screen.tmux(&["display-message", "-p", "#{pane_title}"]);
     assert!(!title.contains("taken over"), "{title}");
     screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
+    let folder = world(true);
+    let server = sshd::Sshd::start();
+    let stores = folder.path().join("config/stores.toml");
+    let text = fs::read_to_string(&stores).unwrap();
+    let pier = format!(
+        "[pier]\nplace = \"sftp://{}@127.0.0.1:{}{}\"\nidentity = \"{}\"\nknown-hosts = \"{}\"\n",
+        sshd::user(),
+        server.port,
+        server.path("data").display(),
+        server.path("client").display(),
+        folder.path().join("known").display()
+    );
+    write(&stores, format!("{text}{pier}"));
+    let screen = Screen::start(120, 36, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.keys(&["s"]);
+    screen.wait(&["1 of 2 stores can be reached", "✕ away"]);
+    screen.keys(&["Down", "t"]);
+    screen.wait(&[
+        "The way to pier",
+        "✓ name",
+        "✓ port",
+        "its key is not known: SHA-256",
+        "k it is the right key",
+    ]);
+    screen.keys(&["k"]);
+    screen.wait(&["accepted and remembered", "✓ login", "✓ path", "Nothing is in the way."]);
+    assert!(fs::read_to_string(folder.path().join("known")).unwrap().contains("ssh-ed25519"));
+    screen.keys(&["Escape", "q"]);
     screen.wait(&["status 0"]);
 }
 

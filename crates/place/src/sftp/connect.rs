@@ -203,7 +203,7 @@ impl Connecting<'_> {
             (Err(_), Some((key, Trust::New))) if !self.accept_new => {
                 let what = format!("its key is not known: SHA-256 {}", trust::sha256(key));
                 let hint = "compare it with the key on the host itself, then accept it once: skellin store reach NAME --accept-host-key";
-                return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
+                return Err(failed(hop, PlaceErrorKind::NewHost, what).with_hint(hint));
             }
             (Err(_), Some((key, Trust::Changed { known, file, line }))) => {
                 let what = format!(

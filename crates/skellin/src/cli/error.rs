@@ -60,6 +60,7 @@ fn of_place(error: &PlaceError) -> (Exit, &'static str) {
         PlaceErrorKind::Missing
         | PlaceErrorKind::Refused
         | PlaceErrorKind::Unreachable
+        | PlaceErrorKind::NewHost
         | PlaceErrorKind::HostKey
         | PlaceErrorKind::Login
         | PlaceErrorKind::Cut

@@ -10,6 +10,7 @@ mod journal;
 mod output;
 mod plan;
 mod plan_new;
+mod prepare;
 mod progress;
 mod restore;
 mod run;

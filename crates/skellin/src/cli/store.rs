@@ -33,6 +33,17 @@ pub(super) enum StoreCommand {
         #[arg(long)]
         accept_host_key: bool,
     },
+    /// What to set up on the far side of a store's place, ready to paste
+    #[command(
+        after_help = "Examples:\n  skellin store prepare pier\n  skellin store prepare pier --key ~/.ssh/id_ed25519.pub\n\nIt prints and does nothing."
+    )]
+    Prepare {
+        /// The store
+        store: String,
+        /// The public key that shall be let in
+        #[arg(long, value_name = "FILE")]
+        key: Option<std::path::PathBuf>,
+    },
     /// What a store is and what it holds
     #[command(
         after_help = "Examples:\n  skellin store show oak\n  skellin store show --place /mnt/oak"
@@ -50,6 +61,23 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
     match command {
         StoreCommand::List => Ok(list(context, &context.configuration()?)),
         StoreCommand::Create { store } => create(context, &context.configuration()?, &store),
+        StoreCommand::Prepare { store, key } => {
+            let configuration = context.configuration()?;
+            let config = configuration.store(&store)?;
+            let own = config.access.identity.as_ref().map(|file| file.with_extension("pub"));
+            // A key that is named must be there; one that is guessed may be.
+            let read = |file: &std::path::Path| std::fs::read_to_string(file);
+            let text = match (&key, own) {
+                (Some(file), _) => Some(read(file).map_err(|error| {
+                    let what = format!("the key {} cannot be read: {error}", file.display());
+                    CliError::usage(what, "name a file with a public key (its name ends in .pub)")
+                })?),
+                (None, own) => own.and_then(|file| read(&file).ok()),
+            };
+            let lines = super::prepare::lines(config, text.as_deref())?;
+            context.print(|| json!({"store": store, "text": lines}), || lines.clone());
+            Ok(Exit::Done)
+        }
         StoreCommand::Reach { store, accept_host_key } => {
             reach(context, &context.configuration()?, &store, accept_host_key)
         }
@@ -155,7 +183,7 @@ fn reach(
                 |step: &skellin_engine::ReachStep| json!({"step": step.step, "found": step.found});
             json!({"store": name, "steps": steps.iter().map(step).collect::<Vec<_>>()})
         },
-        || format!("{} can be reached, written and read.\n", config.place),
+        || format!("Nothing is in the way to {}.\n", config.place),
     );
     Ok(Exit::Done)
 }

@@ -50,6 +50,14 @@ impl App {
             Action::Find => self.panel = Some(Panel::finder()),
             Action::GoTo => self.panel = Some(Panel::go_to()),
             Action::NewPlan => self.begin_wizard(),
+            Action::Reach => {
+                let stores =
+                    self.model.stores.as_ref().filter(|_| self.model.screen == Screen::Stores);
+                let store = stores.and_then(|stores| stores.get(self.model.list.selected));
+                if let Some(store) = store.map(|store| store.name.clone()) {
+                    self.begin_reach(store, false);
+                }
+            }
             Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
             Action::Reload => {
                 self.model.forget_tree();
@@ -344,9 +352,13 @@ impl App {
                 self.model.ask(request);
                 Panel::Rule(Box::new(panel))
             }
-            Err(what) => {
-                Panel::Trouble(Trouble { what, hint: None, passphrase: None, damage: false })
-            }
+            Err(what) => Panel::Trouble(Trouble {
+                what,
+                hint: None,
+                passphrase: None,
+                damage: false,
+                new_host: false,
+            }),
         });
     }
 

@@ -332,6 +332,59 @@ fn outlook() -> Outlook {
 }
 
 #[test]
+fn the_way_to_a_store_is_gone_step_by_step() {
+    let (mut app, requests) = app();
+    listed(&mut app);
+    press(&mut app, KeyCode::Char('s'));
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Char('t'));
+    let asked = |accepting: bool| {
+        let found = requests.try_iter().find_map(|request| match request {
+            Request::Reach { number, store, accept } => Some((number, store, accept)),
+            _ => None,
+        });
+        let (number, store, accept) = found.expect("the way is tried");
+        assert_eq!((store.as_str(), accept), ("pier", accepting));
+        number
+    };
+    let step = |number, step, found: &str| {
+        let step = skellin_engine::ReachStep { step, found: found.to_owned() };
+        Report::ReachStep { number, step }
+    };
+    let number = asked(false);
+    app.report(step(number, "name", "pier is 192.0.2.7"));
+    app.report(step(number, "port", "2222 answers"));
+    app.report(step(number + 7, "login", "of another attempt"));
+    let new = Trouble {
+        new_host: true,
+        hint: Some("compare it with the key on the host itself, then accept it".to_owned()),
+        ..trouble("could not reach pier:2222: its key is not known: SHA-256 SHA256:qwertz")
+    };
+    app.report(Report::Reached { number, end: Err(new) });
+    insta::assert_snapshot!("reach", both(&mut app));
+    // Only a host that is new can be accepted, and only by the key that says so.
+    press(&mut app, KeyCode::Char('t'));
+    assert!(
+        requests.try_iter().all(|request| matches!(request, Request::Reach { accept: false, .. }))
+    );
+    press(&mut app, KeyCode::Char('k'));
+    assert!(requests.try_iter().next().is_none(), "nothing to accept while it is going on");
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char('t'));
+    let number = requests
+        .try_iter()
+        .find_map(|request| match request {
+            Request::Reach { number, .. } => Some(number),
+            _ => None,
+        })
+        .expect("tried again");
+    app.report(step(number, "login", "keeper, by the key /etc/skellin/pier_ed25519"));
+    app.report(Report::Reached { number, end: Ok(()) });
+    let text = draw(&mut app, 80, 24).join("\n");
+    assert!(text.contains("Nothing is in the way.") && text.contains("t try again"));
+}
+
+#[test]
 fn will_and_the_lists() {
     let (mut app, _requests) = app();
     listed(&mut app);

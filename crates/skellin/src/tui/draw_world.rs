@@ -194,6 +194,7 @@ pub(super) fn trouble(what: &str) -> Trouble {
         hint: Some("is the drive mounted?".to_owned()),
         passphrase: None,
         damage: false,
+        new_host: false,
     }
 }
 

@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::Known,
     model::Cursor,
-    panels::{Answer, Panel, Wizard, type_secret},
+    panels::{Answer, Panel, ReachPanel, Wizard, type_secret},
     worker::{JobEnd, Report, Request},
 };
 
@@ -54,6 +54,7 @@ impl App {
                 _ => Answer::Dismiss,
             },
             Panel::Rule(rule) => rule.key(key),
+            Panel::Reach(reach) => reach.key(key.code),
             Panel::Wizard(wizard) => wizard.key(key, &self.model),
         };
         self.answer(panel, answer)
@@ -102,6 +103,10 @@ impl App {
             (Answer::CloseDown, Panel::Closing(work)) => {
                 self.panel = Some(Panel::Closing(work));
                 return self.close_down();
+            }
+            (Answer::Reach { accept }, Panel::Reach(reach)) => {
+                let store = reach.store.clone();
+                self.begin_reach(store, accept);
             }
             (Answer::Saved(plan), _) => {
                 self.model.ask(Request::Configuration);
@@ -158,6 +163,13 @@ impl App {
         requests.into_iter().for_each(|request| self.model.ask(request));
     }
 
+    pub(super) fn begin_reach(&mut self, store: String, accept: bool) {
+        let number = self.model.next_job();
+        let (panel, request) = ReachPanel::begin(store, number, accept);
+        self.panel = Some(Panel::Reach(panel));
+        self.model.ask(request);
+    }
+
     /// A click on something the panel's hint line says; `None` if the panel has no such thing.
     pub(super) fn click_in_panel(&mut self, action: Action) -> Option<Step> {
         self.panel.as_ref()?;
@@ -209,6 +221,16 @@ impl App {
                 if *path == of =>
             {
                 *reasons = Some(told);
+            }
+            (Some(Panel::Reach(reach)), Report::ReachStep { number, step }) => {
+                reach.take_step(number, step);
+            }
+            (Some(Panel::Reach(reach)), Report::Reached { number, end }) => {
+                let is_there = end.is_ok();
+                reach.take_end(number, end);
+                if is_there {
+                    self.model.look_again();
+                }
             }
             (Some(Panel::Wizard(_)), report) => {
                 if let Some(Panel::Wizard(mut wizard)) = self.panel.take() {

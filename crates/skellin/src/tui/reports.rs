@@ -90,6 +90,8 @@ impl App {
             | Report::Explained { .. }
             | Report::Effect { .. }
             | Report::PlanChanged { .. }
+            | Report::ReachStep { .. }
+            | Report::Reached { .. }
             | Report::Local(..)
             | Report::Checked(_)
             | Report::Saved(_) => {

@@ -29,6 +29,10 @@ pub(in crate::tui) enum Answer {
     },
     /// Stop everything and close.
     CloseDown,
+    /// Go the way to the store's place again.
+    Reach {
+        accept: bool,
+    },
     /// The draft was saved.
     Saved(String),
 }

@@ -6,6 +6,7 @@ mod edit;
 mod finder;
 mod look;
 mod moment;
+mod reach;
 mod restore;
 mod rule;
 mod secret;
@@ -28,6 +29,7 @@ pub(super) use answer::Answer;
 use finder::Finder;
 use look::Look;
 use moment::GoTo;
+pub(super) use reach::ReachPanel;
 use restore::RestorePanel;
 pub(super) use rule::RulePanel;
 use secret::dots;
@@ -57,6 +59,8 @@ pub(super) enum Panel {
     About,
     /// A rule being written.
     Rule(Box<RulePanel>),
+    /// The way to a store's place.
+    Reach(ReachPanel),
     /// Why the rules take a path or leave it out.
     Why {
         path: Vec<u8>,
@@ -119,6 +123,7 @@ impl Panel {
                     ("Esc", "leave"),
                 ]
             }
+            Self::Reach(reach) => reach.hints(),
             Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
             Self::Wizard(wizard) => wizard.hints(),
         }
@@ -185,6 +190,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         Panel::Rule(rule) => {
             let lines = rule.lines(app);
             popup(frame, app, " A rule ", lines, area, 110);
+        }
+        Panel::Reach(reach) => {
+            let title = format!(" The way to {} ", reach.store);
+            popup(frame, app, &title, reach.lines(app), area, 110);
         }
         Panel::Why { path, reasons } => {
             let lines = match reasons {

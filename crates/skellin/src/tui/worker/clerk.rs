@@ -28,6 +28,16 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into),
         ),
         Request::Stores => Report::Stores(stores(shared)),
+        Request::Reach { number, store, accept } => {
+            let told = |step| {
+                shared.tell(Report::ReachStep { number, step });
+            };
+            let configuration = shared.configuration();
+            let end = configuration
+                .store(&store)
+                .and_then(|config| skellin_engine::reach(config, accept, &told));
+            Report::Reached { number, end: end.map_err(Into::into) }
+        }
         Request::Examine => {
             let (configuration, journal) = (shared.configuration(), shared.journal().ok());
             let examination = Examination {

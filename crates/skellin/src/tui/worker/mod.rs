@@ -76,6 +76,9 @@ pub(crate) enum Request {
     Examine,
     /// Look at all stores: whether they are there, and how full.
     Stores,
+    /// Go the way to a store's place step by step. `accept`: a host that is not known yet is
+    /// accepted.
+    Reach { number: u64, store: String, accept: bool },
     /// Read the configuration again.
     Configuration,
     /// What is in a directory of this machine.
@@ -210,7 +213,11 @@ pub(super) fn start(
                         catalogue::open(&shared, &store, passphrase.as_ref());
                     });
                 }
-                Request::Effect { .. } | Request::Examine => {
+                // What may wait for a disk or a line for long keeps nothing else waiting.
+                Request::Effect { .. }
+                | Request::Examine
+                | Request::Stores
+                | Request::Reach { .. } => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
                 }

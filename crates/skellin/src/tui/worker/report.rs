@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use skellin_engine::{
     Amounts, Checked, Configuration, EngineError, Event, Exception, Finding, JournalEntry,
-    RestoreReport, RunReport,
+    ReachStep, RestoreReport, RunReport,
 };
 use skellin_store::{Kind, RunId};
 
@@ -37,6 +37,10 @@ pub(crate) enum Report {
     Journal(Result<Vec<(JournalEntry, Vec<Exception>)>, Trouble>),
     /// What there is to mend in the set-up.
     Examined(Vec<Finding>),
+    /// A step on the way to a store's place.
+    ReachStep { number: u64, step: ReachStep },
+    /// The way was gone to its end, or to the step that failed.
+    Reached { number: u64, end: Result<(), Trouble> },
     /// All stores.
     Stores(Vec<StoreRow>),
     /// The configuration as it is now.
@@ -88,6 +92,20 @@ pub(crate) struct Trouble {
     pub passphrase: Option<WrongBefore>,
     /// Whether something in a store is damaged.
     pub damage: bool,
+    /// Whether a host is not known yet, and its key may be accepted.
+    pub new_host: bool,
+}
+
+/// Whether it is a host that is not known yet.
+fn is_new_host(error: &EngineError) -> bool {
+    use skellin_place::PlaceErrorKind::NewHost;
+    use skellin_store::StoreError;
+    match error {
+        EngineError::Place(error) | EngineError::Store(StoreError::Place(error)) => {
+            error.kind == NewHost
+        }
+        _ => false,
+    }
 }
 
 impl From<&EngineError> for Trouble {
@@ -98,7 +116,8 @@ impl From<&EngineError> for Trouble {
             _ => None,
         };
         let damage = matches!(error, EngineError::Store(error) if error.is_damage());
-        Self { what: error.to_string(), hint: error.hint(), passphrase, damage }
+        let new_host = is_new_host(error);
+        Self { what: error.to_string(), hint: error.hint(), passphrase, damage, new_host }
     }
 }
 
