@@ -1,6 +1,6 @@
 //! Obtaining secrets from where the configuration says they are.
 
-use std::{fs, io::Read, os::unix::fs::PermissionsExt, process::Command};
+use std::{fs, io::Read, os::unix::fs::PermissionsExt, path::Path, process::Command};
 
 use skellin_plan::SecretSource;
 use zeroize::Zeroizing;
@@ -21,23 +21,16 @@ pub fn read_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
     let failed =
         |why: String, hint: String| EngineError::Secret { subject: subject.to_owned(), why, hint };
     let mut bytes: Passphrase = match source {
-        SecretSource::File(path) => {
-            let shown = path.display();
-            let unreadable = |error: std::io::Error| {
-                failed(
-                    format!("{shown}: {error}"),
-                    format!("put it into {shown}, readable for you alone"),
-                )
+        SecretSource::File(path) => read_private(path, &failed)?,
+        SecretSource::Credential(name) => {
+            let Some(folder) = std::env::var_os("CREDENTIALS_DIRECTORY") else {
+                let why = format!("systemd has handed over no credential {name}");
+                let hint = format!(
+                    "start it as a service with LoadCredentialEncrypted={name}:…, or name another way in stores.toml"
+                );
+                return Err(failed(why, hint));
             };
-            let file = fs::File::open(path).map_err(unreadable)?;
-            let mode = file.metadata().map_err(unreadable)?.permissions().mode();
-            if mode & 0o077 != 0 {
-                let why = format!("others may read {shown} (mode {:o})", mode & 0o777);
-                return Err(failed(why, format!("chmod 600 {shown}")));
-            }
-            let mut bytes = Zeroizing::new(Vec::with_capacity(256));
-            file.take(LONGEST).read_to_end(&mut bytes).map_err(unreadable)?;
-            bytes
+            read_private(&Path::new(&folder).join(name), &failed)?
         }
         SecretSource::Env(name) => match std::env::var_os(name) {
             Some(value) => Zeroizing::new(std::os::unix::ffi::OsStringExt::into_vec(value)),
@@ -77,5 +70,22 @@ pub fn read_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
             "an empty passphrase protects nothing".to_owned(),
         ));
     }
+    Ok(bytes)
+}
+
+/// Reads a file that nobody else can read.
+fn read_private(path: &Path, failed: &dyn Fn(String, String) -> EngineError) -> Result<Passphrase> {
+    let shown = path.display();
+    let unreadable = |error: std::io::Error| {
+        failed(format!("{shown}: {error}"), format!("put it into {shown}, readable for you alone"))
+    };
+    let file = fs::File::open(path).map_err(unreadable)?;
+    let mode = file.metadata().map_err(unreadable)?.permissions().mode();
+    if mode & 0o077 != 0 {
+        let why = format!("others may read {shown} (mode {:o})", mode & 0o777);
+        return Err(failed(why, format!("chmod 600 {shown}")));
+    }
+    let mut bytes = Zeroizing::new(Vec::with_capacity(256));
+    file.take(LONGEST).read_to_end(&mut bytes).map_err(unreadable)?;
     Ok(bytes)
 }

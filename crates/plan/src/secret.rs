@@ -18,9 +18,11 @@ pub enum SecretSource {
     Env(String),
     /// The first line a command prints.
     Command(Vec<String>),
+    /// A credential that systemd hands to the service (systemd.exec(5)).
+    Credential(String),
 }
 
-const WAYS: &str = "say where it is: { file = \"…\" }, { env = \"…\" } or { command = [\"…\"] }";
+const WAYS: &str = "say where it is: { file = \"…\" }, { env = \"…\" }, { command = [\"…\"] } or { credential = \"…\" }";
 
 pub(crate) fn parse<'t>(
     reading: &mut Reading<'t>,
@@ -63,8 +65,16 @@ pub(crate) fn parse<'t>(
             found.push(SecretSource::Command(words.into_iter().map(|(word, _)| word).collect()));
         }
     }
+    if let Some((name, span)) = fields.text(reading, "credential") {
+        let is_name = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
+        if name.is_empty() || name.starts_with('.') || !name.chars().all(is_name) {
+            reading.problem(&span, format!("`{name}` is no name for a credential"));
+        } else {
+            found.push(SecretSource::Credential(name));
+        }
+    }
     let before = reading.problems.len();
-    fields.finish(reading, &["keyring", "credential"]);
+    fields.finish(reading, &["keyring"]);
     match found.len() {
         1 => found.pop(),
         0 if before == reading.problems.len() => {

@@ -387,6 +387,7 @@ mod tests {
             ("{}", "says nowhere"),
             ("{ env = \"A\", file = \"/b\" }", "more than one way"),
             ("{ keyring = \"oak\" }", "does not act on `keyring` yet"),
+            ("{ credential = \"../oak\" }", "is no name for a credential"),
             ("{ command = [] }", "needs at least its program"),
             ("7", "must be a table"),
         ] {

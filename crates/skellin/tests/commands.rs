@@ -259,6 +259,27 @@ fn secrets_are_guarded_and_never_shown() {
 }
 
 #[test]
+fn a_credential_of_the_service_manager_serves_as_a_secret() {
+    let world = World::new();
+    let stores = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+    let file = format!("{{ file = \"{}\" }}", world.path("key").display());
+    world.stores(&stores.replace(&file, "{ credential = \"oak\" }"));
+    let show = |folder: Option<&str>| {
+        let mut command = world.command(&["store", "show", "oak"]);
+        if let Some(folder) = folder {
+            command.env("CREDENTIALS_DIRECTORY", world.path(folder));
+        }
+        let output = command.output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stderr).unwrap())
+    };
+    let (status, said) = show(None);
+    assert!(status != 0 && said.contains("handed over no credential oak"), "{status}: {said}");
+    write(&world.path("given/oak"), fs::read(world.path("key")).unwrap());
+    private(&world.path("given/oak"));
+    assert_eq!(show(Some("given")), (0, String::new()));
+}
+
+#[test]
 fn a_plan_runs_once_at_a_time() {
     let world = World::new();
     write(&world.path("ridge/a"), "a");

@@ -106,7 +106,11 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     }
     lines.push(Line::from(""));
     lines.push(Line::styled("  Newest snapshot of each plan", app.theme.quiet()));
-    for lane in app.lanes.iter().filter(|lane| lane.store == store.name) {
+    let mut lanes = app.lanes.iter().filter(|lane| lane.store == store.name).peekable();
+    if lanes.peek().is_none() {
+        lines.push(Line::from("  no plan keeps its snapshots here"));
+    }
+    for lane in lanes {
         let newest = lane.marks.last().map_or("none yet".to_owned(), |mark| {
             format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time))
         });
