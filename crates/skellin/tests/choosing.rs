@@ -21,7 +21,7 @@ fn verdicts(world: &World, rules: &str, mounts: &str) -> BTreeMap<String, String
     );
     // A name space of its own, so that nothing is mounted for anybody else.
     let output = Command::new("unshare")
-        .args(["--mount", "--map-root-user", "sh", "-c", &script])
+        .args(["--mount", "sh", "-c", &script])
         .env("SKELLIN_CONFIG", world.path("config"))
         .env("SKELLIN_STATE", world.path("state"))
         .env("SKELLIN_CACHE", world.path("cache"))
@@ -43,6 +43,10 @@ fn verdicts(world: &World, rules: &str, mounts: &str) -> BTreeMap<String, String
 
 #[test]
 fn mounts_in_a_source_are_followed_or_left_out_and_never_without_end() {
+    // Said aloud by those who start the tests where nobody may mount.
+    if std::env::var_os("SKELLIN_TESTS_WITHOUT_MOUNTS").is_some() {
+        return;
+    }
     let world = World::new();
     for path in ["real/x", "bound/hidden", "other/hidden", "loop/hidden"] {
         write(&world.path("ridge").join(path), "x");

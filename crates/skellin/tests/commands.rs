@@ -192,9 +192,9 @@ fn refusals_have_a_status_a_reason_and_a_next_step() {
         (&["verify", "oak", "--data", "lots"], 2, &["a percentage from 1 to 100"]),
         (&["fly"], 2, &["unrecognized subcommand"]),
         (
-            &["tree", "readings@newest", "--place", "sftp://pier/x"],
+            &["tree", "readings@newest", "--place", "s3://pier/x"],
             2,
-            &["reaches no `sftp:` places yet"],
+            &["reaches no `s3:` places yet"],
         ),
         (&["history", "--place", "/nowhere/at/all"], 5, &["the place is not there", "mounted"]),
     ];
