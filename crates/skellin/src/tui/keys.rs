@@ -63,6 +63,7 @@ pub(super) enum Where {
     Tenses,
     /// Lists: Stores, Journal, Proof.
     Lists,
+    Stores,
 }
 
 /// A key and its meaning.
@@ -93,7 +94,7 @@ const fn binding(
 use KeyCode::{
     BackTab, Backspace, Char, Down, End, Enter, Esc, Home, Left, PageDown, PageUp, Right, Tab, Up,
 };
-use Where::{Everywhere, Is, Lists, Tenses, Trees, Was};
+use Where::{Everywhere, Is, Lists, Stores, Tenses, Trees, Was};
 
 /// All keys.
 pub(super) const BINDINGS: &[Binding] = &[
@@ -284,8 +285,8 @@ pub(super) const BINDINGS: &[Binding] = &[
         &[(Char('t'), NONE)],
         "t",
         Action::Reach,
-        Lists,
-        "in Stores: try the way to the store, step by step",
+        Stores,
+        "try the way to the store, step by step",
         "try the way",
     ),
     binding(&[(Esc, NONE)], "Esc", Action::Ribbon, Lists, "back to the ribbon", "back"),
@@ -332,6 +333,7 @@ pub(super) enum Place {
     Is,
     Will,
     List,
+    Stores,
 }
 
 impl Where {
@@ -342,8 +344,9 @@ impl Where {
             Self::Was => place == Place::Was,
             Self::Is => place == Place::Is,
             Self::Trees => matches!(place, Place::Was | Place::Is),
-            Self::Tenses => place != Place::List,
-            Self::Lists => place == Place::List,
+            Self::Tenses => !matches!(place, Place::List | Place::Stores),
+            Self::Lists => matches!(place, Place::List | Place::Stores),
+            Self::Stores => place == Place::Stores,
         }
     }
 }
@@ -365,7 +368,7 @@ mod tests {
 
     #[test]
     fn no_key_means_two_things_in_one_place() {
-        for place in [Place::Was, Place::Is, Place::Will, Place::List] {
+        for place in [Place::Was, Place::Is, Place::Will, Place::List, Place::Stores] {
             let here = BINDINGS.iter().filter(|binding| binding.on.holds(place));
             let mut all: Vec<String> =
                 here.flat_map(|binding| binding.keys).map(|key| format!("{key:?}")).collect();

@@ -284,6 +284,7 @@ impl Model {
             (Screen::Ribbon, Cursor::Was(_)) => keys::Place::Was,
             (Screen::Ribbon, Cursor::Is) => keys::Place::Is,
             (Screen::Ribbon, Cursor::Will(_)) => keys::Place::Will,
+            (Screen::Stores, _) => keys::Place::Stores,
             _ => keys::Place::List,
         }
     }

@@ -289,6 +289,7 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
             ("Was", Where::Was),
             ("Is", Where::Is),
             ("Stores, Journal, Proof", Where::Lists),
+            ("Stores", Where::Stores),
         ],
     )
 }
