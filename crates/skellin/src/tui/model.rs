@@ -204,11 +204,6 @@ impl Model {
         self.jobs
     }
 
-    /// How many jobs there have been.
-    pub(super) fn jobs(&self) -> u64 {
-        self.jobs
-    }
-
     /// Takes the plans of a configuration; what was known of them before stays.
     pub fn configure(&mut self, configuration: &Configuration) {
         let current = self.current_lane().map(Lane::label);

@@ -169,15 +169,9 @@ impl Model {
             return;
         }
         let (Some(lane), Some(counting)) = (self.current_lane(), self.counting()) else { return };
-        let request = |number| Request::Map {
-            number,
-            plan: lane.name.clone(),
-            path: path.clone(),
-            census: Arc::clone(&counting.census),
-        };
-        let number = self.jobs() + 1;
-        self.ask(request(number));
-        self.next_job();
+        let (plan, census) = (lane.name.clone(), Arc::clone(&counting.census));
+        let number = self.next_job();
+        self.ask(Request::Map { number, plan, path: path.clone(), census });
         self.map = Some(Map { number, path, tiles: None });
     }
 
