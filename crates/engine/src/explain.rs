@@ -13,6 +13,7 @@ use crate::{
     clock::Cancel,
     error::{EngineError, Result},
     judge::Judge,
+    live::Looking,
     metadata::{Facts, Owners, Sort},
 };
 
@@ -71,7 +72,7 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
     };
     let explanation = judge.matcher().explain(source, path, directory, &look);
     let below = match directory {
-        true => Some(count(&judge, path, explanation.verdict, cancel)?),
+        true => Some(count(&judge, path, explanation.verdict, &HashSet::new(), cancel)?),
         false => None,
     };
     Ok(Reasons {
@@ -84,19 +85,20 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
     })
 }
 
-/// How much of all sources goes along with a plan. `now` in milliseconds since 1970.
+/// How much of all sources goes along with a plan; what was before does not matter.
 ///
 /// # Errors
 /// If the rules cannot be made ready, or if it was cancelled.
-pub fn measure(plan: &Plan, now: i64, cancel: &Cancel) -> Result<Amounts> {
+pub fn measure(looking: &Looking<'_>, cancel: &Cancel) -> Result<Amounts> {
+    let (plan, own) = (looking.plan, looking.own());
     let mut sum = Amounts::default();
     for source in &plan.sources {
-        let judge = Judge::new(&plan.rules, source, now).map_err(EngineError::Rules)?;
+        let judge = Judge::new(&plan.rules, source, looking.now).map_err(EngineError::Rules)?;
         let Ok(facts) = Facts::of_path(source, true) else { continue };
         let path = CString::new(source.as_os_str().as_bytes()).unwrap_or_default();
         let verdict = judge.source(&path, &facts, &Owners::default());
         if facts.sort() == Sort::Directory {
-            let amounts = count(&judge, source, verdict, cancel)?;
+            let amounts = count(&judge, source, verdict, &own, cancel)?;
             sum.files += amounts.files;
             sum.bytes += amounts.bytes;
             sum.skipped += amounts.skipped;
@@ -110,7 +112,13 @@ pub fn measure(plan: &Plan, now: i64, cancel: &Cancel) -> Result<Amounts> {
     Ok(sum)
 }
 
-fn count(judge: &Judge, path: &Path, verdict: Verdict, cancel: &Cancel) -> Result<Amounts> {
+fn count(
+    judge: &Judge,
+    path: &Path,
+    verdict: Verdict,
+    own: &HashSet<(u64, u64)>,
+    cancel: &Cancel,
+) -> Result<Amounts> {
     let mut amounts = Amounts::default();
     let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
         match (verdict.action, facts.sort()) {
@@ -128,7 +136,7 @@ fn count(judge: &Judge, path: &Path, verdict: Verdict, cancel: &Cancel) -> Resul
     let enter = verdict.action == Action::Take
         || judge.matcher().may_take_below(verdict, path.as_os_str().as_bytes());
     if enter {
-        judge.walk(path, verdict, &Owners::default(), &HashSet::new(), &mut visit);
+        judge.walk(path, verdict, &Owners::default(), own, &mut visit);
     }
     match cancel.is_cancelled() {
         true => Err(EngineError::Cancelled),

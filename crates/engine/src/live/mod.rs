@@ -45,7 +45,8 @@ pub struct Looking<'a> {
 }
 
 impl Looking<'_> {
-    fn own(&self) -> HashSet<(u64, u64)> {
+    /// Our own directories, by device and inode.
+    pub(crate) fn own(&self) -> HashSet<(u64, u64)> {
         let found = self.keep_out.iter().filter_map(|path| std::fs::metadata(path).ok());
         found.map(|metadata| (metadata.dev(), metadata.ino())).collect()
     }

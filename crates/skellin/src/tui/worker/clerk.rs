@@ -7,7 +7,7 @@ use std::{
 
 use skellin_engine::{
     Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, local_directory, measure, open_place, replace_plan_text,
+    JournalEntry, Looking, local_directory, measure, open_place, replace_plan_text,
 };
 use skellin_plan::{Plan, RuleSet};
 use skellin_store::Store;
@@ -133,10 +133,13 @@ fn effect(
         return Err(EngineError::Unknown { what: problem.message, hint });
     }
     let now = jiff::Timestamp::now().as_millisecond();
-    let before = measure(&plan, now, cancel)?;
+    let keep_out = shared.configuration().keep_out();
+    let measured =
+        |plan: &Plan| measure(&Looking { plan, before: None, keep_out: &keep_out, now }, cancel);
+    let before = measured(&plan)?;
     let mut with = plan;
     with.rules.extend(rules);
-    Ok((before, measure(&with, now, cancel)?))
+    Ok((before, measured(&with)?))
 }
 
 /// The reasons for a path, line by line.
