@@ -7,12 +7,21 @@ use anyhow::{Context as _, Result, bail, ensure};
 use crate::{root, say};
 
 /// Programs the tests drive, and the packages they come in.
-const NEEDED: &[(&str, &str)] =
-    &[("tmux", "tmux"), ("sshd", "openssh-server"), ("ssh-keygen", "openssh-client")];
+const NEEDED: &[(&str, &str)] = &[
+    ("tmux", "tmux"),
+    ("sshd", "openssh-server"),
+    ("ssh-keygen", "openssh-client"),
+    ("openssl", "openssl"),
+    ("python3", "python3"),
+];
+/// Servers that others have written, from PyPI: an object store, WebDAV, FTP with TLS.
+const SERVERS: &[&str] =
+    &["moto[server]==5.*", "wsgidav==4.*", "cheroot", "pyftpdlib==2.*", "pyopenssl"];
 
 /// Installs what is missing, then runs all tests.
 pub(crate) fn test() -> Result<()> {
     install_missing()?;
+    install_servers()?;
     // The binary first: the tests of the commands and of the interface start it.
     cargo(&["build", "--workspace", "--all-targets"])?;
     let mut test = Command::new(env!("CARGO"));
@@ -48,6 +57,44 @@ fn install_missing() -> Result<()> {
     run(Command::new("apt-get")
         .args(["install", "-q", "-y", "--no-install-recommends"])
         .args(&missing))
+}
+
+/// Puts the test servers into a Python of their own below `target`.
+fn install_servers() -> Result<()> {
+    let folder = root().join("target/servers");
+    let python = folder.join("bin/python");
+    let has_all = || {
+        let asked = Command::new(&python)
+            .args(["-c", "import moto.server, wsgidav, pyftpdlib, OpenSSL"])
+            .output();
+        asked.is_ok_and(|output| output.status.success())
+    };
+    if has_all() {
+        return Ok(());
+    }
+    say("installing the test servers below target/servers");
+    let make = |python: &str| {
+        let mut make = Command::new(python);
+        make.args(["-m", "venv", "--clear"]).arg(&folder);
+        make
+    };
+    if !make("python3").output().is_ok_and(|output| output.status.success()) {
+        // Some distributions keep this part of Python in a package of its own.
+        run(Command::new("apt-get").args(["update", "-q"]))?;
+        run(Command::new("apt-get").args([
+            "install",
+            "-q",
+            "-y",
+            "--no-install-recommends",
+            "python3-venv",
+        ]))?;
+        run(&mut make("python3"))?;
+    }
+    run(Command::new(&python)
+        .args(["-m", "pip", "install", "-q", "--disable-pip-version-check"])
+        .args(SERVERS))?;
+    ensure!(has_all(), "the test servers are installed and cannot be loaded");
+    Ok(())
 }
 
 fn is_installed(program: &str) -> bool {

@@ -13,7 +13,7 @@ use crate::{
 };
 
 /// Where configuration, state and cache are.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Folders {
     /// Plans and stores.
     pub config: PathBuf,
@@ -23,6 +23,9 @@ pub struct Folders {
     pub cache: PathBuf,
     /// Where to look for what no plan takes; empty for the usual places of the machine.
     pub look_in: Vec<PathBuf>,
+    /// The directory in which drives appear, each as one of its own; none for whatever the machine
+    /// has mounted.
+    pub drives: Option<PathBuf>,
 }
 
 impl Folders {
@@ -57,6 +60,7 @@ impl Folders {
             state: own("SKELLIN_STATE", "/var/lib/skellin", "XDG_STATE_HOME", ".local/state")?,
             cache: own("SKELLIN_CACHE", "/var/cache/skellin", "XDG_CACHE_HOME", ".cache")?,
             look_in: Vec::new(),
+            drives: env("SKELLIN_DRIVES"),
         })
     }
 }
@@ -112,8 +116,8 @@ impl Configuration {
     #[must_use]
     pub fn keep_out(&self) -> Vec<PathBuf> {
         let stores = self.stores.fine.values();
-        let places = stores.filter_map(|store| local_directory(&store.place));
-        let mut keep_out: Vec<_> = places.map(Path::to_path_buf).collect();
+        let mut keep_out: Vec<_> =
+            stores.filter_map(|store| local_directory(store, &self.folders)).collect();
         keep_out.push(self.folders.cache.clone());
         keep_out
     }

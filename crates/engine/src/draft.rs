@@ -124,7 +124,7 @@ impl Draft {
 
     fn places(&self, configuration: &Configuration) -> Vec<PathBuf> {
         let known = configuration.stores.fine.get(&self.plan.store);
-        let known = known.and_then(|store| local_directory(&store.place)).map(Path::to_path_buf);
+        let known = known.and_then(|store| local_directory(store, &configuration.folders));
         known.into_iter().chain(self.store.iter().map(|store| store.place.clone())).collect()
     }
 

@@ -37,8 +37,8 @@ pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work, rules
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::PlanLock;
 pub use places::{
-    ReachStep, local_directory, open_place, open_place_alone, prepare_place, prepare_place_alone,
-    reach,
+    MountedDrive, ReachStep, local_directory, mounted_drives, open_place, open_place_alone,
+    prepare_drive, prepare_place, prepare_place_alone, reach,
 };
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{

@@ -18,9 +18,28 @@ const LONGEST: u64 = 64 << 10;
 /// # Errors
 /// [`EngineError::Secret`], with what to do.
 pub fn read_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
+    let mut bytes = read_whole_secret(source, subject)?;
+    if let Some(end) = bytes.iter().position(|b| matches!(b, b'\n' | b'\r')) {
+        bytes.truncate(end);
+    }
+    if bytes.is_empty() {
+        return Err(EngineError::Secret {
+            subject: subject.to_owned(),
+            why: "it is empty".to_owned(),
+            hint: "an empty passphrase protects nothing".to_owned(),
+        });
+    }
+    Ok(bytes)
+}
+
+/// Reads all lines of a secret.
+///
+/// # Errors
+/// [`EngineError::Secret`], with what to do.
+pub(crate) fn read_whole_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
     let failed =
         |why: String, hint: String| EngineError::Secret { subject: subject.to_owned(), why, hint };
-    let mut bytes: Passphrase = match source {
+    let bytes: Passphrase = match source {
         SecretSource::File(path) => read_private(path, &failed)?,
         SecretSource::Credential(name) => {
             let Some(folder) = std::env::var_os("CREDENTIALS_DIRECTORY") else {
@@ -61,15 +80,6 @@ pub fn read_secret(source: &SecretSource, subject: &str) -> Result<Passphrase> {
             Zeroizing::new(output.stdout)
         }
     };
-    if let Some(end) = bytes.iter().position(|b| matches!(b, b'\n' | b'\r')) {
-        bytes.truncate(end);
-    }
-    if bytes.is_empty() {
-        return Err(failed(
-            "it is empty".to_owned(),
-            "an empty passphrase protects nothing".to_owned(),
-        ));
-    }
     Ok(bytes)
 }
 

@@ -47,7 +47,8 @@ fn folders_follow_the_option_the_environment_and_the_user() {
             config: "/d".into(),
             state: "/b".into(),
             cache: "/c".into(),
-            look_in: Vec::new()
+            look_in: Vec::new(),
+            drives: None,
         }
     );
     assert!(matches!(folders(&[], None, false), Err(EngineError::Unknown { .. })));
@@ -62,6 +63,7 @@ fn a_configuration_keeps_mistakes_with_their_files() {
         state: path("state"),
         cache: path("cache"),
         look_in: Vec::new(),
+        drives: None,
     };
     let empty = Configuration::load(find()).unwrap();
     assert!(empty.plans.is_empty() && empty.stores.fine.is_empty());

@@ -61,7 +61,13 @@ fn is_beside(finding: &Finding) -> bool {
 fn look_at_all(folder: &Path) -> Vec<Finding> {
     let at = |below: &str| path(folder, below);
     let look_in = vec![at("srv")];
-    let folders = Folders { config: at("config"), state: at("state"), cache: at("cache"), look_in };
+    let folders = Folders {
+        config: at("config"),
+        state: at("state"),
+        cache: at("cache"),
+        look_in,
+        drives: None,
+    };
     let configuration = Configuration::load(folders).unwrap();
     let journal = Journal::open(&at("state")).unwrap();
     let cancel = Cancel::new();

@@ -41,6 +41,7 @@ impl World {
             state: path("state"),
             cache: path("cache"),
             look_in: Vec::new(),
+            drives: None,
         };
         let configuration = Configuration::load(folders).unwrap();
         Self { folder, configuration }

@@ -59,6 +59,14 @@ pub enum PlaceErrorKind {
     Cut,
     /// No answer came in time.
     Slow,
+    /// The server is too busy, or has trouble of its own, and asks to come again.
+    Busy,
+    /// The server's certificate is not to be trusted.
+    Certificate,
+    /// The clocks differ too much for signed requests.
+    Clock,
+    /// The object lies in a storage class it has to be thawed from first.
+    Frozen,
     /// Anything else.
     Failed,
 }
@@ -102,6 +110,10 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
         PlaceErrorKind::Login => "the login was refused",
         PlaceErrorKind::Cut => "the connection broke off",
         PlaceErrorKind::Slow => "no answer came in time",
+        PlaceErrorKind::Busy => "the server asks to come again later",
+        PlaceErrorKind::Certificate => "its certificate is not to be trusted",
+        PlaceErrorKind::Clock => "the clocks differ too much",
+        PlaceErrorKind::Frozen => "it has to be thawed first",
     };
     words.to_owned()
 }
@@ -147,8 +159,8 @@ impl PlaceError {
     /// Whether the same operation may succeed a little later.
     #[must_use]
     pub fn is_passing(&self) -> bool {
-        use PlaceErrorKind::{Cut, Slow, Unreachable};
-        matches!(self.kind, Cut | Slow | Unreachable)
+        use PlaceErrorKind::{Busy, Cut, Slow, Unreachable};
+        matches!(self.kind, Busy | Cut | Slow | Unreachable)
     }
 
     /// Whether the object is simply not there.

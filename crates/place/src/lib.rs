@@ -7,19 +7,28 @@ mod directory;
 mod disk;
 mod error;
 mod faults;
+mod ftp;
+mod http;
 mod memory;
 mod name;
 mod retry;
+mod s3;
 mod sftp;
+mod throttle;
+mod webdav;
 
 pub use directory::DirectoryPlace;
 pub use disk::{Disk, DiskFile, SystemDisk};
 pub use error::{Operation, PlaceError, PlaceErrorKind};
 pub use faults::{Fault, FaultyPlace};
+pub use ftp::{FtpPlace, FtpStep, FtpTarget};
 pub use memory::MemoryPlace;
 pub use name::{NameError, ObjectName};
 pub use retry::{Retries, RetryingPlace};
+pub use s3::{S3Key, S3Login, S3Place, S3Style, S3Target};
 pub use sftp::{Hop, SftpPlace, SftpStep, SftpTarget};
+pub use throttle::{Throttle, Throttles};
+pub use webdav::{WebDavPlace, WebDavTarget};
 
 use std::fmt::Debug;
 

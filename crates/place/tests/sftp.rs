@@ -5,12 +5,13 @@ mod common;
 use std::{fs, sync::Arc, time::Duration};
 
 use common::{
-    conforms, name,
-    sshd::{Sshd, Wire, private},
+    conforms, keeps_to_limits, name, says,
+    sshd::{Sshd, private},
 };
 use skellin_place::{
     Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace, SftpStep, SftpTarget,
 };
+use skellin_standins::{Pace, Wire};
 use zeroize::Zeroizing;
 
 const FOLDERS: &[&str] = &["data", "index"];
@@ -20,15 +21,6 @@ fn refusal(target: SftpTarget) -> PlaceError {
     let error = SftpPlace::open(target).expect_err("is refused");
     assert!(error.hint.is_some(), "{error}");
     error
-}
-
-fn says(error: &PlaceError, kind: PlaceErrorKind, reason: &str, hint: &str) {
-    let told = error.hint.clone().unwrap_or_default();
-    assert!(
-        error.kind == kind && error.to_string().contains(reason) && told.contains(hint),
-        "{kind:?}, {reason}, {hint} wanted, and it is {:?}: {error} → {told}",
-        error.kind
-    );
 }
 
 #[test]
@@ -49,6 +41,10 @@ fn a_real_server_conforms() {
         server.path("deep/er/store/unfinished/0123").exists()
     };
     assert!(age(3600) && !age(0), "what a crash has left goes by its age");
+    keeps_to_limits(|throttles| {
+        let target = SftpTarget { throttles, ..server.target("deep/er/store") };
+        Arc::new(SftpPlace::open(target).expect("opens"))
+    });
 }
 
 #[test]
@@ -145,15 +141,15 @@ fn a_full_and_a_read_only_disk_are_told_apart_and_left_intact() {
 #[test]
 fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
     let server = Sshd::start();
-    let wire = Wire::to(server.port);
+    let wire = Wire::to(server.port, Pace::default()).expect("a line");
     let through = |patience| {
         let mut target = server.target("data");
         // The key is known by the server's own port.
         let known = fs::read_to_string(server.path("known_hosts")).expect("reads");
-        let own = format!("[127.0.0.1]:{}", wire.port);
+        let own = format!("[127.0.0.1]:{}", wire.port());
         let known = known.replace(&format!("[127.0.0.1]:{}", server.port), &own);
         fs::write(server.path("known_through"), known).expect("writes");
-        target.hop.port = wire.port;
+        target.hop.port = wire.port();
         target.hop.known_hosts = vec![server.path("known_through")];
         target.connections = 1;
         target.patience = patience;

@@ -100,6 +100,18 @@ impl<'t> Fields<'t> {
         texts(reading, key, &value)
     }
 
+    /// Texts, if the key holds a list; else the key is left for others to ask for.
+    pub fn texts_where_listed(
+        &mut self,
+        reading: &mut Reading<'t>,
+        key: &'static str,
+    ) -> Option<Vec<String>> {
+        let (_, value) = self.left.get(key)?;
+        value.get_ref().as_array()?;
+        let found = self.texts(reading, key)?;
+        Some(found.into_iter().map(|(text, _)| text).collect())
+    }
+
     /// A whole number from 1 on.
     pub fn count(
         &mut self,

@@ -3,14 +3,18 @@
 //! Plan files, store files, rules, and the names of moments: text and facts in, decisions out.
 //! Nothing here touches a file, a clock or a network.
 
+mod access;
 mod draft;
 mod edit;
 mod fields;
 mod forecast;
+mod limits;
 mod path;
+mod places;
 mod plan;
 mod price;
 mod problem;
+mod rotation;
 mod rules;
 mod schedule;
 mod secret;
@@ -18,19 +22,23 @@ mod stores;
 mod units;
 mod when;
 
+pub use access::{Access, KeySource, Objects};
 pub use draft::{FORMS, PlanDraft, StoreDraft};
 pub use edit::{name_pattern, with_rule};
 pub use forecast::{Effort, Expected, expect};
+pub use limits::Limit;
 pub use path::{Expand, PathProblem, expand};
+pub use places::{BucketSpec, HostSpec, PlaceSpec};
 pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
 pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
+pub use rotation::{Rotation, Turn};
 pub use rules::{
     Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleNote, RuleSet, Traits,
     Verdict,
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
-pub use stores::{Access, PlaceSpec, SftpSpec, StoreConfig, Stores, parse_stores};
+pub use stores::{StoreConfig, Stores, parse_stores};
 pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

@@ -1,6 +1,6 @@
 //! Where a secret comes from. A secret itself never stands in a file of ours.
 
-use std::path::PathBuf;
+use std::{ops::Range, path::PathBuf};
 
 use toml::de::DeTable;
 
@@ -47,7 +47,17 @@ pub(crate) fn parse<'t>(
             return None;
         }
     };
-    let mut fields = Fields::new("a secret", table);
+    parse_fields(reading, key, &span, Fields::new("a secret", table), with)
+}
+
+/// The ways to a secret, from a table's keys.
+pub(crate) fn parse_fields<'t>(
+    reading: &mut Reading<'t>,
+    key: &'static str,
+    span: &Range<usize>,
+    mut fields: Fields<'t>,
+    with: &dyn Expand,
+) -> Option<SecretSource> {
     let mut found = Vec::new();
     if let Some((text, span)) = fields.text(reading, "file") {
         match expand(&text, with) {
@@ -60,7 +70,7 @@ pub(crate) fn parse<'t>(
     }
     if let Some(words) = fields.texts(reading, "command") {
         if words.is_empty() {
-            reading.problem(&span, "a command needs at least its program");
+            reading.problem(span, "a command needs at least its program");
         } else {
             found.push(SecretSource::Command(words.into_iter().map(|(word, _)| word).collect()));
         }
@@ -78,13 +88,13 @@ pub(crate) fn parse<'t>(
     match found.len() {
         1 => found.pop(),
         0 if before == reading.problems.len() => {
-            reading.problem_with(&span, format!("`{key}` says nowhere where the secret is"), WAYS);
+            reading.problem_with(span, format!("`{key}` says nowhere where the secret is"), WAYS);
             None
         }
         0 => None,
         _ => {
             reading.problem_with(
-                &span,
+                span,
                 format!("`{key}` names more than one way to the secret"),
                 "keep one",
             );

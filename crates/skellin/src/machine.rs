@@ -19,7 +19,7 @@ pub(crate) fn open_configured(
     cache: Cache,
 ) -> Result<Arc<Store>, EngineError> {
     let config = configuration.store(name)?;
-    let place = open_place(config)?;
+    let place = open_place(config, &configuration.folders)?;
     let read = match (passphrase, &config.passphrase) {
         (Some(passphrase), _) => passphrase.clone(),
         (None, Some(source)) => read_secret(source, &format!("the store `{name}`"))?,

@@ -142,14 +142,14 @@ impl Examination<'_> {
             let hint = error.hint().unwrap_or_default();
             found.push(wrong(subject.clone(), error.to_string(), hint));
         }
-        let header = open_place(store)
+        let header = open_place(store, &self.configuration.folders)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
         if let Err(error) = header {
             let hint = error.hint().unwrap_or_default();
             return found.push(wrong(subject, error.to_string(), hint));
         }
-        let Some(place) = local_directory(&store.place) else { return };
-        if let Ok(facts) = rustix::fs::statvfs(place) {
+        let Some(place) = local_directory(store, &self.configuration.folders) else { return };
+        if let Ok(facts) = rustix::fs::statvfs(&place) {
             let free = facts.f_bavail * facts.f_frsize;
             if free < LITTLE_ROOM {
                 let what = format!("only {} MiB are free at {}", free >> 20, place.display());
@@ -160,12 +160,12 @@ impl Examination<'_> {
 
     /// A store on the disk it is to survive.
     fn beside(&self, store: &StoreConfig) -> Option<Finding> {
-        let place = local_directory(&store.place)?;
+        let place = local_directory(store, &self.configuration.folders)?;
         let device = |path: &std::path::Path| std::fs::metadata(path).ok().map(|data| data.dev());
         let of_store = self.plans().filter(|plan| plan.store == store.name);
         let beside: Vec<String> = of_store
             .flat_map(|plan| &plan.sources)
-            .filter(|source| device(source).is_some() && device(source) == device(place))
+            .filter(|source| device(source).is_some() && device(source) == device(&place))
             .map(|source| source.display().to_string())
             .collect();
         (!beside.is_empty()).then(|| Finding {

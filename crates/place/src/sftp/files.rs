@@ -7,7 +7,7 @@ use russh_sftp::{
 };
 
 use super::line::{Failure, Line};
-use crate::Extent;
+use crate::{Extent, throttle::wait_async};
 
 /// Pieces of an object that are under way at a time.
 const IN_FLIGHT: usize = 64;
@@ -34,7 +34,10 @@ pub(super) async fn write(line: &Line, path: &str, bytes: &[u8]) -> Result<(), F
     let handle = line.sftp.open(path, flags, FileAttributes::empty()).await?.handle;
     let pieces = bytes.chunks(line.write_length).enumerate().map(|(number, piece)| {
         let (handle, at) = (handle.clone(), (number * line.write_length) as u64);
-        line.sftp.write(handle, at, piece.to_vec())
+        async move {
+            wait_async(line.throttles.up.as_ref(), piece.len()).await;
+            line.sftp.write(handle, at, piece.to_vec()).await
+        }
     });
     let mut under_way = stream::iter(pieces).buffer_unordered(IN_FLIGHT);
     let written = async {
@@ -90,6 +93,7 @@ async fn read_piece(line: &Line, handle: &str, at: u64, length: u64) -> Result<V
     let mut bytes = Vec::new();
     while (bytes.len() as u64) < length {
         let left = u32::try_from(length - bytes.len() as u64).unwrap_or(u32::MAX);
+        wait_async(line.throttles.down.as_ref(), left as usize).await;
         let answer = line.sftp.read(handle, at + bytes.len() as u64, left).await;
         match answer.map_err(Failure::from) {
             Ok(data) if data.data.is_empty() => return Err(Failure::Short),

@@ -14,7 +14,7 @@ use russh_sftp::{
 use tokio::time::timeout;
 
 use super::connect::Session;
-use crate::PlaceErrorKind;
+use crate::{PlaceErrorKind, Throttles};
 
 /// Pieces are never larger than this, whatever a server allows: a packet carries more than them.
 const LARGEST_PIECE: u64 = 240 << 10;
@@ -93,6 +93,7 @@ pub(super) struct Line {
     given_up: AtomicBool,
     /// The connection, and those that carry it.
     sessions: Vec<Session>,
+    pub throttles: Throttles,
 }
 
 impl fmt::Debug for Line {
@@ -102,7 +103,11 @@ impl fmt::Debug for Line {
 }
 
 impl Line {
-    pub async fn open(sessions: Vec<Session>, patience: Duration) -> Result<Self, Failure> {
+    pub async fn open(
+        sessions: Vec<Session>,
+        patience: Duration,
+        throttles: Throttles,
+    ) -> Result<Self, Failure> {
         let cut = |error: russh::Error| Failure::Cut(error.to_string());
         let Some(session) = sessions.first() else {
             return Err(Failure::Cut("there is no connection".to_owned()));
@@ -139,6 +144,7 @@ impl Line {
             can_tell_room,
             given_up,
             sessions,
+            throttles,
         })
     }
 

@@ -150,7 +150,7 @@ impl SftpPlace {
         let connecting = Connecting { accept_new: self.accept_new, patience, told };
         let line = runtime().block_on(async {
             let sessions = connecting.go(&self.target).await?;
-            Line::open(sessions, patience).await.map_err(|failure| {
+            Line::open(sessions, patience, self.target.throttles.clone()).await.map_err(|failure| {
                 let what = format!("the server offers no SFTP: {failure}");
                 let subject = self.target.describe();
                 PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Refused, what)

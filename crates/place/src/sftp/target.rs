@@ -4,6 +4,8 @@ use std::{fmt, path::PathBuf, time::Duration};
 
 use zeroize::Zeroizing;
 
+use crate::Throttles;
+
 /// A host and the login there.
 #[derive(Clone)]
 pub struct Hop {
@@ -44,6 +46,8 @@ pub struct SftpTarget {
     pub connections: usize,
     /// So long each step of a connection, and each request, may take.
     pub patience: Duration,
+    /// How fast.
+    pub throttles: Throttles,
 }
 
 impl SftpTarget {

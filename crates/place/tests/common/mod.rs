@@ -1,14 +1,27 @@
 //! What every kind of place must do.
 #![allow(dead_code, reason = "every test program uses its own part of this")]
 
+pub mod servers;
 pub mod sshd;
 
-use std::sync::{Arc, Barrier};
+use std::{
+    sync::{Arc, Barrier},
+    time::{Duration, Instant},
+};
 
-use skellin_place::{Extent, ObjectName, Place, PlaceErrorKind};
+use skellin_place::{Extent, ObjectName, Place, PlaceError, PlaceErrorKind, Throttle, Throttles};
 
 pub fn name(text: &str) -> ObjectName {
     ObjectName::new(text).expect("a name")
+}
+
+pub fn says(error: &PlaceError, kind: PlaceErrorKind, reason: &str, hint: &str) {
+    let told = error.hint.clone().unwrap_or_default();
+    assert!(
+        error.kind == kind && error.to_string().contains(reason) && told.contains(hint),
+        "{kind:?}, {reason}, {hint} wanted, and it is {:?}: {error} → {told}",
+        error.kind
+    );
 }
 
 /// The suite.
@@ -77,4 +90,18 @@ pub fn conforms(place: &Arc<dyn Place>) {
     assert_eq!(place.fetch(&name("data/empty")).expect("reads"), b"");
     place.sweep(0).expect("sweeps");
     assert_eq!(place.listing("data").expect("lists").len(), 3);
+}
+
+/// A place that is made with limits takes at least the time they ask for, each way.
+pub fn keeps_to_limits(make: impl FnOnce(Throttles) -> Arc<dyn Place>) {
+    let throttle = || Some(Throttle::new(|| Some(1_000_000)));
+    let place = make(Throttles { up: throttle(), down: throttle() });
+    // Less than the tenth of a second that a burst and the roundings may save.
+    let least = Duration::from_millis(200);
+    let begun = Instant::now();
+    place.create(&name("data/limited"), &[7; 300_000]).expect("creates");
+    let written = begun.elapsed();
+    assert_eq!(place.fetch(&name("data/limited")).expect("reads").len(), 300_000);
+    let read = begun.elapsed() - written;
+    assert!(written > least && read > least, "{written:?} {read:?}");
 }

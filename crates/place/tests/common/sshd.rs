@@ -1,20 +1,15 @@
-//! A real OpenSSH server for one test, and a line to it that can be cut and frozen.
+//! A real OpenSSH server for one test.
 
 use std::{
     fs,
-    io::{Read, Write},
-    net::{Shutdown, TcpListener, TcpStream},
+    net::{TcpListener, TcpStream},
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
-    sync::{
-        Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
-    },
     time::{Duration, Instant},
 };
 
-use skellin_place::{Hop, SftpTarget};
+use skellin_place::{Hop, SftpTarget, Throttles};
 
 /// A server on a port of its own, with keys of its own.
 pub struct Sshd {
@@ -127,6 +122,7 @@ impl Sshd {
             path: self.path(directory).display().to_string(),
             connections: 2,
             patience: Duration::from_secs(20),
+            throttles: Throttles::default(),
         }
     }
 }
@@ -140,57 +136,4 @@ impl Drop for Sshd {
 
 pub fn private(path: &Path, mode: u32) {
     fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("sets the mode");
-}
-
-/// A line to a port that can be cut, and frozen.
-pub struct Wire {
-    pub port: u16,
-    frozen: Arc<AtomicBool>,
-    ends: Arc<Mutex<Vec<TcpStream>>>,
-}
-
-impl Wire {
-    pub fn to(port: u16) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-        let own = listener.local_addr().expect("an address").port();
-        let wire = Self { port: own, frozen: Arc::default(), ends: Arc::default() };
-        let (frozen, ends) = (Arc::clone(&wire.frozen), Arc::clone(&wire.ends));
-        std::thread::spawn(move || {
-            for near in listener.incoming().flatten() {
-                let far = TcpStream::connect(("127.0.0.1", port)).expect("the server");
-                let copy = |stream: &TcpStream| stream.try_clone().expect("a copy");
-                ends.lock().expect("no panic").extend([copy(&near), copy(&far)]);
-                for (from, to) in [(copy(&near), copy(&far)), (far, near)] {
-                    let frozen = Arc::clone(&frozen);
-                    std::thread::spawn(move || carry(from, to, &frozen));
-                }
-            }
-        });
-        wire
-    }
-
-    /// Breaks all connections there are; new ones go through.
-    pub fn cut(&self) {
-        for end in self.ends.lock().expect("no panic").drain(..) {
-            let _ = end.shutdown(Shutdown::Both);
-        }
-    }
-
-    /// From now on nothing comes through, and nothing says so.
-    pub fn freeze(&self) {
-        self.frozen.store(true, Ordering::SeqCst);
-    }
-}
-
-fn carry(mut from: TcpStream, mut to: TcpStream, frozen: &AtomicBool) {
-    let mut buffer = [0; 65_536];
-    while let Ok(length @ 1..) = from.read(&mut buffer) {
-        if frozen.load(Ordering::SeqCst) {
-            continue;
-        }
-        if to.write_all(&buffer[..length]).is_err() {
-            break;
-        }
-    }
-    let _ = to.shutdown(Shutdown::Both);
 }

@@ -64,7 +64,10 @@ fn of_place(error: &PlaceError) -> (Exit, &'static str) {
         | PlaceErrorKind::HostKey
         | PlaceErrorKind::Login
         | PlaceErrorKind::Cut
-        | PlaceErrorKind::Slow => (Exit::Unreachable, "unreachable"),
+        | PlaceErrorKind::Slow
+        | PlaceErrorKind::Busy
+        | PlaceErrorKind::Certificate
+        | PlaceErrorKind::Clock => (Exit::Unreachable, "unreachable"),
         _ => (Exit::Failed, "place"),
     }
 }

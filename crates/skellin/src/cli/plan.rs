@@ -224,15 +224,17 @@ fn idle_rules(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<S
 fn overlaps(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<String> {
     let mut notes = Vec::new();
     for store in configuration.stores.fine.values() {
-        let Some(place) = skellin_engine::local_directory(&store.place) else { continue };
+        let Some(place) = skellin_engine::local_directory(store, &configuration.folders) else {
+            continue;
+        };
         for source in &plan.sources {
             let (inside, around) = (source.display(), place.display());
-            if place.starts_with(source) && place != source {
+            if place.starts_with(source) && place != *source {
                 notes.push(format!(
                     "{}: the store {} lies in the source {inside}; runs leave it out",
                     plan.name, store.name
                 ));
-            } else if source.starts_with(place) {
+            } else if source.starts_with(&place) {
                 notes.push(format!(
                     "{}: the source {inside} lies in the store at {around}; runs leave it out",
                     plan.name

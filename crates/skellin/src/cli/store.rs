@@ -4,7 +4,9 @@ use std::sync::Arc;
 
 use clap::Subcommand;
 use serde_json::json;
-use skellin_engine::{Configuration, Passphrase, history, prepare_place, read_secret};
+use skellin_engine::{
+    Configuration, Passphrase, history, prepare_drive, prepare_place, read_secret,
+};
 use skellin_store::{Creation, PassphraseCost, Store};
 
 use super::{WhichStore, context::Context, error::CliError, output};
@@ -16,11 +18,17 @@ pub(super) enum StoreCommand {
     List,
     /// Create a store at the place stores.toml gives it
     #[command(
-        after_help = "Example: skellin store create oak\n\nThe passphrase comes from where stores.toml says, else it is asked for twice.\nWithout the passphrase nobody can read the store, not even you: keep it elsewhere too."
+        after_help = "Examples:\n  skellin store create oak\n  skellin store create oak --on /media/keeper/OAK1 --drive oak-east\n\nThe passphrase comes from where stores.toml says, else it is asked for twice.\nWithout the passphrase nobody can read the store, not even you: keep it elsewhere too."
     )]
     Create {
         /// The store
         store: String,
+        /// Where the drive is mounted that shall carry it (for drive: places)
+        #[arg(long, value_name = "DIR")]
+        on: Option<std::path::PathBuf>,
+        /// Which drive of the rotation it is
+        #[arg(long, value_name = "NAME", requires = "on")]
+        drive: Option<String>,
     },
     /// Try the way to a store's place, step by step
     #[command(
@@ -60,7 +68,10 @@ pub(super) enum StoreCommand {
 pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, CliError> {
     match command {
         StoreCommand::List => Ok(list(context, &context.configuration()?)),
-        StoreCommand::Create { store } => create(context, &context.configuration()?, &store),
+        StoreCommand::Create { store, on, drive } => {
+            let on = on.as_deref().map(|on| (on, drive.as_deref()));
+            create(context, &context.configuration()?, &store, on)
+        }
         StoreCommand::Prepare { store, key } => {
             let configuration = context.configuration()?;
             let config = configuration.store(&store)?;
@@ -94,7 +105,8 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
 fn list(context: &Context, configuration: &Configuration) -> Exit {
     let stores = &configuration.stores.fine;
     let state = |store: &skellin_plan::StoreConfig| {
-        let opened = skellin_engine::open_place(store).map_err(|error| error.to_string());
+        let opened = skellin_engine::open_place(store, &configuration.folders)
+            .map_err(|error| error.to_string());
         opened.and_then(|place| Store::header_at(&*place).map_err(|error| error.to_string()))
     };
     context.print(
@@ -124,19 +136,28 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
     Exit::Done
 }
 
-fn create(context: &Context, configuration: &Configuration, name: &str) -> Result<Exit, CliError> {
+fn create(
+    context: &Context,
+    configuration: &Configuration,
+    name: &str,
+    on: Option<(&std::path::Path, Option<&str>)>,
+) -> Result<Exit, CliError> {
     let config = configuration.store(name)?;
+    // Whether it can be reached shows before anybody types a passphrase twice.
+    let place = match on {
+        Some((mount, drive)) => prepare_drive(config, mount, drive, &configuration.folders)?,
+        None => prepare_place(config)?,
+    };
     let passphrase: Passphrase = match &config.passphrase {
         Some(source) => read_secret(source, &format!("the store `{name}`"))?,
         None => context.ask_new_passphrase(name)?,
     };
-    let place = prepare_place(config)?;
     let now = jiff::Timestamp::now().as_second();
     let creation = Creation { cost: PassphraseCost::default(), now, ..Creation::default() };
     let id = Store::create(&*place, &passphrase, creation)?;
     context.print(
         || json!({"store": name, "id": id.to_string(), "place": config.place.to_string()}),
-        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", config.place, words::short_id(&id.0)),
+        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", place.describe(), words::short_id(&id.0)),
     );
     Ok(Exit::Done)
 }
@@ -169,7 +190,7 @@ fn reach(
 ) -> Result<Exit, CliError> {
     let config = configuration.store(name)?;
     let steps = std::sync::Mutex::new(Vec::new());
-    let result = skellin_engine::reach(config, accept, &|step| {
+    let result = skellin_engine::reach(config, &configuration.folders, accept, &|step| {
         if !context.global.json && !context.global.quiet {
             output::line(format!("✓ {:<10} {}", step.step, step.found));
         }

@@ -49,6 +49,7 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
             state: folder("state"),
             cache: folder("cache"),
             look_in: Vec::new(),
+            drives: None,
         },
         stores,
         plans: plans.iter().map(plan).collect(),

@@ -62,6 +62,7 @@ fn folders(folder: &Path) -> Folders {
         state: folder.join("state"),
         cache: folder.join("cache"),
         look_in: vec![folder.join("srv")],
+        drives: Some(folder.join("drives")),
     }
 }
 

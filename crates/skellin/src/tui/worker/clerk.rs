@@ -33,9 +33,9 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 shared.tell(Report::ReachStep { number, step });
             };
             let configuration = shared.configuration();
-            let end = configuration
-                .store(&store)
-                .and_then(|config| skellin_engine::reach(config, accept, &told));
+            let end = configuration.store(&store).and_then(|config| {
+                skellin_engine::reach(config, &configuration.folders, accept, &told)
+            });
             Report::Reached { number, end: end.map_err(Into::into) }
         }
         Request::Examine => {
@@ -168,7 +168,7 @@ fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, Eng
 fn stores(shared: &Shared) -> Vec<StoreRow> {
     let configuration = shared.configuration();
     let rows = configuration.stores.fine.values().map(|config| {
-        let header = open_place(config)
+        let header = open_place(config, &configuration.folders)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
         let usage = shared.store(&config.name).ok().and_then(|store| store.usage().ok());
         StoreRow {
@@ -178,7 +178,7 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
                 .map(|header| words::short_id(&header.store.0))
                 .map_err(|error| Trouble::from(&error)),
             usage: usage.map(|usage| (usage.containers, usage.bytes)),
-            room: local_directory(&config.place).and_then(room),
+            room: local_directory(config, &configuration.folders).and_then(|path| room(&path)),
         }
     });
     rows.collect()

@@ -59,6 +59,7 @@ impl World {
             state: path("state"),
             cache: path("cache"),
             look_in: Vec::new(),
+            drives: None,
         };
         let configuration = Configuration::load(folders).expect("a configuration");
         let open = || {

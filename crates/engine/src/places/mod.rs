@@ -1,0 +1,106 @@
+//! Places as stores are configured: opened, and prepared for a new store.
+
+pub(crate) mod drives;
+mod keys;
+mod reach;
+mod targets;
+
+use std::{path::PathBuf, sync::Arc};
+
+use skellin_place::{
+    DirectoryPlace, FtpPlace, Operation, Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace,
+    S3Place, SftpPlace, WebDavPlace,
+};
+use skellin_plan::{PlaceSpec, StoreConfig};
+use skellin_store::FOLDERS;
+
+pub use drives::{MountedDrive, mounted_drives, prepare_drive};
+pub use reach::{ReachStep, reach};
+
+use crate::{config::Folders, error::Result};
+
+/// The directory of a store that lies on this machine now.
+#[must_use]
+pub fn local_directory(config: &StoreConfig, folders: &Folders) -> Option<PathBuf> {
+    match &config.place {
+        PlaceSpec::Directory(path) => Some(path.clone()),
+        PlaceSpec::Drive(path) => drives::find(config, path, folders).ok().map(|drive| drive.root),
+        _ => None,
+    }
+}
+
+/// With retries, for what is reached over a line.
+fn patient(place: impl Place + 'static) -> Arc<dyn Place> {
+    Arc::new(RetryingPlace::new(Arc::new(place), Retries::default()))
+}
+
+/// Opens the place of a store.
+///
+/// # Errors
+/// If it cannot be reached.
+pub fn open_place(config: &StoreConfig, folders: &Folders) -> Result<Arc<dyn Place>> {
+    Ok(match &config.place {
+        PlaceSpec::Directory(path) => Arc::new(DirectoryPlace::open(path.clone())?),
+        PlaceSpec::Drive(path) => {
+            Arc::new(DirectoryPlace::open(drives::find(config, path, folders)?.root)?)
+        }
+        PlaceSpec::Sftp(host) => patient(SftpPlace::open(targets::sftp(host, config)?)?),
+        PlaceSpec::S3(bucket) => patient(S3Place::new(targets::s3(bucket, config)?)?),
+        PlaceSpec::WebDav { tls, host } => {
+            patient(WebDavPlace::open(targets::webdav(*tls, host, config)?)?)
+        }
+        PlaceSpec::Ftp { tls, host } => patient(FtpPlace::open(targets::ftp(*tls, host, config)?)?),
+    })
+}
+
+/// Opens a place that no configuration names.
+///
+/// # Errors
+/// If it cannot be reached.
+pub fn open_place_alone(spec: PlaceSpec) -> Result<Arc<dyn Place>> {
+    open_place(&StoreConfig::at(spec), &Folders::default())
+}
+
+/// Makes a place ready for a new store that no configuration names yet.
+///
+/// # Errors
+/// If it cannot be reached or written.
+pub fn prepare_place_alone(spec: PlaceSpec) -> Result<Arc<dyn Place>> {
+    prepare_place(&StoreConfig::at(spec))
+}
+
+/// Makes a place ready for a new store.
+///
+/// # Errors
+/// If it cannot be reached or written. A drive has to be named: [`prepare_drive`].
+pub fn prepare_place(config: &StoreConfig) -> Result<Arc<dyn Place>> {
+    Ok(match &config.place {
+        PlaceSpec::Directory(path) => Arc::new(DirectoryPlace::prepare(path.clone(), FOLDERS)?),
+        PlaceSpec::Drive(_) => {
+            let why = "which drive it shall be is not said";
+            let hint = format!(
+                "skellin store create {} --on DIR, the directory the drive is mounted at",
+                config.name
+            );
+            let place = config.place.to_string();
+            return Err(PlaceError::because(Operation::Reach, place, PlaceErrorKind::Missing, why)
+                .with_hint(hint)
+                .into());
+        }
+        PlaceSpec::Sftp(host) => {
+            patient(SftpPlace::prepare(targets::sftp(host, config)?, FOLDERS)?)
+        }
+        // A bucket has no folders; that it is there shows at once.
+        PlaceSpec::S3(bucket) => {
+            let place = S3Place::new(targets::s3(bucket, config)?)?;
+            place.look()?;
+            patient(place)
+        }
+        PlaceSpec::WebDav { tls, host } => {
+            patient(WebDavPlace::prepare(targets::webdav(*tls, host, config)?, FOLDERS)?)
+        }
+        PlaceSpec::Ftp { tls, host } => {
+            patient(FtpPlace::prepare(targets::ftp(*tls, host, config)?, FOLDERS)?)
+        }
+    })
+}

@@ -1,0 +1,278 @@
+//! The way to a place, tried step by step.
+
+use std::{
+    io,
+    net::{TcpStream, ToSocketAddrs},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use skellin_place::{
+    DirectoryPlace, Extent, FtpPlace, FtpStep, ObjectName, Operation, Place, PlaceError,
+    PlaceErrorKind, S3Place, SftpPlace, SftpStep, WebDavPlace,
+};
+use skellin_plan::{PlaceSpec, StoreConfig};
+use skellin_store::{Store, StoreError};
+
+use super::{drives, targets};
+use crate::{
+    config::Folders,
+    error::{EngineError, Result},
+};
+
+/// So many bytes are written and read back to learn the speed of a place.
+const PROBE: usize = 4 << 20;
+
+/// A step on the way to a place, done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReachStep {
+    /// What it is called: name, port, host key, login, path, write, read back, once only, delete,
+    /// room, speed.
+    pub step: &'static str,
+    /// What was found.
+    pub found: String,
+}
+
+/// Goes the way to a store's place step by step, writes there, reads it back and takes it away
+/// again; `told` hears of each step. The first that fails is the error. `accept_new`: whether a host
+/// whose key is not known is accepted and remembered.
+///
+/// # Errors
+/// The first step that fails, with what it means.
+pub fn reach(
+    config: &StoreConfig,
+    folders: &Folders,
+    accept_new: bool,
+    told: &(dyn Fn(ReachStep) + Sync),
+) -> Result<()> {
+    let say = |step, found: String| told(ReachStep { step, found });
+    let place = go(config, folders, accept_new, &say)?;
+    try_out(&*place, &say)?;
+    match Store::header_at(&*place) {
+        Ok(header) => say("store", format!("there is one, id {}", header.store)),
+        Err(StoreError::NoStore(_)) => say("store", "none yet".to_owned()),
+        Err(error) => return Err(error.into()),
+    }
+    Ok(())
+}
+
+/// Tells of a step.
+type Say<'a> = dyn Fn(&'static str, String) + Sync + 'a;
+
+/// Goes the way to the place, up to its directory.
+fn go(
+    config: &StoreConfig,
+    folders: &Folders,
+    accept_new: bool,
+    say: &Say<'_>,
+) -> Result<Arc<dyn Place>> {
+    let room = |room: Option<(u64, u64)>| {
+        if let Some((free, all)) = room {
+            say("room", format!("{} MiB free of {} MiB", free >> 20, all >> 20));
+        }
+    };
+    let clock = |told: Option<String>| {
+        if let Some(told) = told {
+            say("clock", told);
+        }
+    };
+    let authority = || match &config.access.authority {
+        Some(file) => format!("the certificate is from the authority in {}", file.display()),
+        None => "the certificate is from an authority this machine knows".to_owned(),
+    };
+    Ok(match &config.place {
+        PlaceSpec::Directory(path) => {
+            let place = DirectoryPlace::open(path.clone())?;
+            say("path", format!("{} is a directory", path.display()));
+            Arc::new(place)
+        }
+        PlaceSpec::Drive(path) => {
+            let drive = drives::find(config, path, folders)?;
+            let name = drive.name.unwrap_or_else(|| "a drive".to_owned());
+            say("drive", format!("{name} is mounted at {}", drive.mount.display()));
+            Arc::new(DirectoryPlace::open(drive.root)?)
+        }
+        PlaceSpec::Sftp(host) => {
+            let target = targets::sftp(host, config)?;
+            let path = target.path.clone();
+            let place = SftpPlace::new(target, accept_new);
+            place.connect(&|step| match step {
+                SftpStep::Name { host, addresses } => {
+                    say("name", format!("{host} is {}", addresses.join(", ")));
+                }
+                SftpStep::Port { port, .. } => say("port", format!("{port} answers")),
+                SftpStep::HostKey { sha256, accepted } => {
+                    let how = if accepted { "accepted and remembered" } else { "known" };
+                    say("host key", format!("{sha256}, {how}"));
+                }
+                SftpStep::Login { user, by } => say("login", format!("{user}, by {by}")),
+            })?;
+            place.look_for_root()?;
+            say("path", format!("{path} is a directory"));
+            room(place.room()?);
+            Arc::new(place)
+        }
+        PlaceSpec::S3(bucket) => {
+            let target = targets::s3(bucket, config)?;
+            let encrypted = target.endpoint.starts_with("https://");
+            knock(&target.endpoint, target.patience, say)?;
+            let (class, thaw) = (target.class.clone(), target.thaw);
+            let place = S3Place::new(target)?;
+            let told = place.look()?;
+            if encrypted {
+                say("TLS", authority());
+            }
+            say("login", format!("the key may list the bucket {}", bucket.bucket));
+            clock(told);
+            if place.sees_other_buckets() {
+                say("too much", "the key sees other buckets of the server too: one for this bucket alone would do".to_owned());
+            }
+            if let Some(class) = class {
+                let wait = thaw.map(|seconds| {
+                    format!(
+                        ", to be thawed for about {} h before it is read",
+                        seconds.div_ceil(3600)
+                    )
+                });
+                say("class", format!("content is kept as {class}{}", wait.unwrap_or_default()));
+            }
+            Arc::new(place)
+        }
+        PlaceSpec::WebDav { tls, host } => {
+            let target = targets::webdav(*tls, host, config)?;
+            knock(&target.server, target.patience, say)?;
+            let place = WebDavPlace::new(target)?;
+            let told = place.look()?;
+            say("TLS", if *tls { authority() } else { OPENLY.to_owned() });
+            say("login", host.user.clone().unwrap_or_else(|| "without a user".to_owned()));
+            say("path", format!("{} is a directory", host.path));
+            clock(told);
+            room(place.room()?);
+            Arc::new(place)
+        }
+        PlaceSpec::Ftp { tls, host } => {
+            let place = FtpPlace::new(targets::ftp(*tls, host, config)?);
+            place.connect(&|step| match step {
+                FtpStep::Name { host, addresses } => {
+                    say("name", format!("{host} is {}", addresses.join(", ")));
+                }
+                FtpStep::Port { port } => say("port", format!("{port} answers")),
+                FtpStep::Tls { is_on } => {
+                    say("TLS", if is_on { authority() } else { OPENLY.to_owned() });
+                }
+                FtpStep::Login { user } => say("login", user),
+            })?;
+            place.look_for_root()?;
+            say("path", format!("{} is a directory", host.path));
+            Arc::new(place)
+        }
+    })
+}
+
+/// What is said where nothing is encrypted on the way.
+const OPENLY: &str = "none: the password travels openly";
+
+/// Looks whether a server's name has an address and its port answers.
+fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
+    let (scheme, host) = server.split_once("://").unwrap_or(("https", server));
+    let usual = if scheme == "http" { 80 } else { 443 };
+    let (host, port) = match host.rsplit_once(':') {
+        Some((host, port)) if !port.contains(']') => (host, port.parse().unwrap_or(usual)),
+        _ => (host, usual),
+    };
+    let host = host.trim_matches(['[', ']']);
+    let failed = |why: String, hint: &str| {
+        PlaceError::because(
+            Operation::Reach,
+            format!("{host}:{port}"),
+            PlaceErrorKind::Unreachable,
+            why,
+        )
+        .with_hint(hint)
+    };
+    let addresses: Vec<_> = (host, port)
+        .to_socket_addrs()
+        .map_err(|error| {
+            let hint = "check the spelling of the host, and this machine's name service";
+            failed(format!("the name {host} has no address: {error}"), hint)
+        })?
+        .collect();
+    let shown: Vec<_> = addresses.iter().map(|address| address.ip().to_string()).collect();
+    say("name", format!("{host} is {}", shown.join(", ")));
+    let mut last = None;
+    for address in &addresses {
+        match TcpStream::connect_timeout(address, patience) {
+            Ok(_) => {
+                say("port", format!("{port} answers"));
+                return Ok(());
+            }
+            Err(error) => last = Some(error),
+        }
+    }
+    Err(match last {
+        Some(error) if error.kind() == io::ErrorKind::ConnectionRefused => failed(
+            format!("nothing answers on port {port}"),
+            "is the service running there, on this port?",
+        ),
+        Some(error) => failed(
+            format!("port {port} cannot be reached: {error}"),
+            "is the host up, and does a firewall let this port through?",
+        ),
+        None => failed("it has no address".to_owned(), "check the spelling of the host"),
+    }
+    .into())
+}
+
+/// Writes an object, reads it back, and takes it away again.
+fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
+    let mut random = [0u8; 8];
+    getrandom::fill(&mut random).map_err(|error| EngineError::Unknown {
+        what: format!("the machine gives no random numbers: {error}"),
+        hint: "try again later".to_owned(),
+    })?;
+    let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
+    let failed = |what: &str| {
+        PlaceError::because(Operation::Reach, place.describe(), PlaceErrorKind::Failed, what)
+    };
+    let name = ObjectName::new(format!("unfinished/trial-{suffix}")).map_err(|_| failed("name"))?;
+    let seed = u64::from_le_bytes(random);
+    let bytes: Vec<u8> = (0..PROBE as u64)
+        .map(|at| (at.wrapping_mul(seed | 1).wrapping_add(at >> 7) >> 24) as u8)
+        .collect();
+    let rate = |begun: Instant| {
+        let seconds = begun.elapsed().as_secs_f64().max(1e-6);
+        format!("{:.1} MiB/s", PROBE as f64 / seconds / f64::from(1 << 20))
+    };
+    let begun = Instant::now();
+    if let Err(error) = place.create(&name, &bytes) {
+        // Without the folders of a store there is nothing to write into yet.
+        if error.kind == PlaceErrorKind::NotFound {
+            say("write", "not tried: no store has been created there yet".to_owned());
+            return Ok(());
+        }
+        return Err(error.into());
+    }
+    say("write", rate(begun));
+    let result = (|| {
+        let begun = Instant::now();
+        let mut back = Vec::new();
+        place.read(&name, Extent::Whole, &mut back)?;
+        if back != bytes {
+            return Err(failed("what was written does not come back as it was"));
+        }
+        say("read back", rate(begun));
+        match place.create(&name, b"other") {
+            Err(error) if error.kind == PlaceErrorKind::Exists => {
+                say("once only", "what is there is not written over".to_owned());
+                Ok(())
+            }
+            Err(error) => Err(error),
+            Ok(()) => Err(failed("the server writes over what is there: no store is safe there")),
+        }
+    })();
+    let deleted = place.delete(&name);
+    result?;
+    deleted?;
+    say("delete", "the trial is gone again".to_owned());
+    Ok(())
+}

@@ -1,0 +1,359 @@
+//! A connection that is logged in, and what servers say.
+
+use std::{
+    fmt, io,
+    net::{TcpStream, ToSocketAddrs},
+    str::FromStr,
+    time::{Duration, SystemTime},
+};
+
+use suppaftp::{
+    FtpError, Mode, RustlsConnector, RustlsFtpStream,
+    list::{File, ListParser},
+    types::FileType,
+};
+
+use super::FtpTarget;
+use crate::{
+    Operation, PlaceError, PlaceErrorKind,
+    http::{certificate_reason, client_config, is_certificate},
+};
+
+/// A step on the way to a server, done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FtpStep {
+    /// The name has addresses.
+    Name {
+        /// The host.
+        host: String,
+        /// Its addresses.
+        addresses: Vec<String>,
+    },
+    /// The port answers.
+    Port {
+        /// The port.
+        port: u16,
+    },
+    /// Whether everything goes over TLS from here on.
+    Tls {
+        /// Whether it does.
+        is_on: bool,
+    },
+    /// The login went through.
+    Login {
+        /// The user.
+        user: String,
+    },
+}
+
+/// Why something failed.
+#[derive(Debug)]
+pub(super) enum Trouble {
+    /// The server says no, in these words.
+    Said(u32, String),
+    /// The certificate is not to be trusted, for this reason; what to do.
+    Certificate(String, &'static str),
+    /// The connection broke off.
+    Cut(String),
+    /// No answer came in time.
+    Slow,
+    /// There is no such file.
+    NotThere,
+    /// There is less than was asked for.
+    Short,
+    /// Anything else.
+    Odd(String),
+}
+
+impl From<io::Error> for Trouble {
+    fn from(error: io::Error) -> Self {
+        if let Some(flaw) = is_certificate(&error) {
+            let (reason, hint) = certificate_reason(flaw);
+            return Self::Certificate(reason, hint);
+        }
+        match error.kind() {
+            io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => Self::Slow,
+            _ => Self::Cut(error.to_string()),
+        }
+    }
+}
+
+impl From<FtpError> for Trouble {
+    fn from(error: FtpError) -> Self {
+        match error {
+            FtpError::ConnectionError(error) => error.into(),
+            FtpError::UnexpectedResponse(response) => {
+                let words = String::from_utf8_lossy(&response.body).trim().to_owned();
+                Self::Said(response.status.code(), words)
+            }
+            FtpError::SecureError(words) => Self::Certificate(
+                format!("no encrypted connection could be made: {words}"),
+                "does the server speak TLS on this port, and is its certificate's authority known? Else name it: ca = \"…\"",
+            ),
+            other => Self::Cut(other.to_string()),
+        }
+    }
+}
+
+impl Trouble {
+    /// Whether the connection is not to be used any more.
+    pub fn is_of_the_line(&self) -> bool {
+        // 421: the service closes the control connection (RFC 959, section 4.2.1).
+        matches!(
+            self,
+            Self::Cut(_) | Self::Slow | Self::Certificate(..) | Self::Said(421 | 425 | 426, _)
+        )
+    }
+
+    pub fn told(self, operation: Operation, subject: String, patience: Duration) -> PlaceError {
+        use PlaceErrorKind as Kind;
+        let (kind, reason) = match self {
+            Self::NotThere => return PlaceError::new(operation, subject, Kind::NotFound),
+            Self::Short => return PlaceError::new(operation, subject, Kind::Short),
+            Self::Certificate(reason, hint) => {
+                return PlaceError::because(operation, subject, Kind::Certificate, reason)
+                    .with_hint(hint);
+            }
+            Self::Said(530 | 332 | 430, words) => {
+                (Kind::Login, format!("the login was refused: {words}"))
+            }
+            Self::Said(452 | 552, _) => (Kind::Full, "there is no room left".to_owned()),
+            Self::Said(421 | 425 | 426, words) => {
+                (Kind::Cut, format!("the server breaks off: {words}"))
+            }
+            Self::Said(450 | 451, words) => (Kind::Busy, format!("the server says: {words}")),
+            // One word for all of it; the words tell more, where they are English.
+            Self::Said(550 | 553, words) => {
+                let lower = words.to_lowercase();
+                if lower.contains("no such") || lower.contains("not found") {
+                    return PlaceError::new(operation, subject, Kind::NotFound);
+                }
+                let kind = match () {
+                    () if lower.contains("read-only") => Kind::ReadOnly,
+                    () if lower.contains("no space") || lower.contains("quota") => Kind::Full,
+                    () => Kind::Refused,
+                };
+                (kind, format!("the server says: {words}"))
+            }
+            Self::Said(code, words) => (Kind::Failed, format!("the server says {code}: {words}")),
+            Self::Cut(why) => (Kind::Cut, format!("the connection broke off: {why}")),
+            Self::Slow => (Kind::Slow, format!("no answer came within {} s", patience.as_secs())),
+            Self::Odd(why) => (Kind::Failed, why),
+        };
+        PlaceError::because(operation, subject, kind, reason)
+    }
+}
+
+/// A file as a listing tells of it.
+pub(super) struct Told {
+    pub name: String,
+    pub size: u64,
+    pub is_folder: bool,
+    /// In seconds.
+    pub age: u64,
+}
+
+/// A connection that is logged in.
+pub(super) struct Connection {
+    pub ftp: RustlsFtpStream,
+    /// Whether the server lists in a form made for programs; not known at first.
+    lists_well: bool,
+    /// Whether it is not to be used again.
+    pub is_spent: bool,
+}
+
+impl fmt::Debug for Connection {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Connection")
+    }
+}
+
+impl Connection {
+    /// Goes the way to a server, step by step.
+    pub fn open(target: &FtpTarget, told: &dyn Fn(FtpStep)) -> Result<Self, PlaceError> {
+        let FtpTarget { host, port, patience, .. } = target;
+        let failed = |kind, reason: String| {
+            PlaceError::because(Operation::Reach, format!("{host}:{port}"), kind, reason)
+        };
+        let trouble =
+            |trouble: Trouble| trouble.told(Operation::Reach, target.describe(), *patience);
+        let addresses: Vec<_> = (host.as_str(), *port)
+            .to_socket_addrs()
+            .map_err(|error| {
+                failed(
+                    PlaceErrorKind::Unreachable,
+                    format!("the name {host} has no address: {error}"),
+                )
+                .with_hint("check the spelling of the host, and this machine's name service")
+            })?
+            .collect();
+        told(FtpStep::Name {
+            host: host.clone(),
+            addresses: addresses.iter().map(|address| address.ip().to_string()).collect(),
+        });
+        let stream = dial(&addresses, *patience).map_err(|error| match error.kind() {
+            io::ErrorKind::ConnectionRefused => {
+                failed(PlaceErrorKind::Unreachable, format!("nothing answers on port {port}"))
+                    .with_hint("is the FTP service running there, on this port?")
+            }
+            _ => failed(
+                PlaceErrorKind::Unreachable,
+                format!("port {port} cannot be reached: {error}"),
+            )
+            .with_hint("is the host up, and does a firewall let this port through?"),
+        })?;
+        let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
+        let patience = *patience;
+        let ftp =
+            RustlsFtpStream::connect_with_stream(stream).map_err(|error| trouble(error.into()))?;
+        told(FtpStep::Port { port: *port });
+        let mut ftp = ftp.passive_stream_builder(move |address| {
+            dial(&[address], patience).map_err(FtpError::ConnectionError)
+        });
+        // Servers behind a gateway name an address nobody reaches; that of the server itself counts.
+        ftp.set_passive_nat_workaround(true);
+        if is_v6 {
+            ftp.set_mode(Mode::ExtendedPassive);
+        }
+        let mut ftp = match target.tls {
+            true => {
+                let config = client_config(target.authority.as_deref()).map_err(|why| {
+                    failed(PlaceErrorKind::Certificate, why).with_hint(
+                        "name the file with the certificate of your authority: ca = \"…\"",
+                    )
+                })?;
+                ftp.into_secure(RustlsConnector::from(config), host).map_err(|error| match error.into() {
+                    Trouble::Said(code, words) => failed(
+                        PlaceErrorKind::Refused,
+                        format!("the server offers no TLS ({code}: {words})"),
+                    )
+                    .with_hint("use ftp:// only where nobody can listen in: the password travels openly there"),
+                    other => trouble(other),
+                })?
+            }
+            false => ftp,
+        };
+        told(FtpStep::Tls { is_on: target.tls });
+        let password = target.password.as_ref().map_or("", |password| password.as_str());
+        ftp.login(target.user.as_str(), password).map_err(|error| match error.into() {
+            Trouble::Said(_, words) => failed(
+                PlaceErrorKind::Login,
+                format!("the login as {} was refused: {words}", target.user),
+            )
+            .with_hint("is it the right account and password? Name it with password = { file = \"…\" } in stores.toml"),
+            other => trouble(other),
+        })?;
+        ftp.transfer_type(FileType::Binary).map_err(|error| trouble(error.into()))?;
+        told(FtpStep::Login { user: target.user.clone() });
+        Ok(Self { ftp, lists_well: true, is_spent: false })
+    }
+
+    /// The size of a file; none if there is no such file.
+    pub fn size(&mut self, path: &str) -> Result<Option<u64>, Trouble> {
+        match self.ftp.size(path).map_err(Trouble::from) {
+            Ok(size) => Ok(Some(size as u64)),
+            Err(Trouble::Said(550 | 553 | 450, _)) => Ok(None),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    pub fn has_folder(&mut self, path: &str) -> Result<bool, Trouble> {
+        let before = self.ftp.pwd()?;
+        match self.ftp.cwd(path).map_err(Trouble::from) {
+            Ok(()) => {
+                self.ftp.cwd(&before)?;
+                Ok(true)
+            }
+            Err(Trouble::Said(..)) => Ok(false),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    /// Makes a directory; that it is there already is no failure.
+    pub fn make_folder(&mut self, path: &str) -> Result<(), Trouble> {
+        match self.ftp.mkdir(path).map_err(Trouble::from) {
+            Err(trouble @ Trouble::Said(..)) => match self.has_folder(path)? {
+                true => Ok(()),
+                false => Err(trouble),
+            },
+            other => other,
+        }
+    }
+
+    /// Makes a directory that was not there; whether it is ours.
+    pub fn claim(&mut self, path: &str) -> Result<bool, Trouble> {
+        match self.ftp.mkdir(path).map_err(Trouble::from) {
+            Ok(()) => Ok(true),
+            Err(trouble @ Trouble::Said(..)) => match self.has_folder(path)? {
+                true => Ok(false),
+                false => Err(trouble),
+            },
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    pub fn give_up_claim(&mut self, path: &str) -> Result<(), Trouble> {
+        Ok(self.ftp.rmdir(path)?)
+    }
+
+    /// All files and directories of a directory.
+    pub fn list(&mut self, path: &str) -> Result<Vec<Told>, Trouble> {
+        // Those that list nothing for a directory that is not there must not be believed.
+        if !self.has_folder(path)? {
+            return Err(Trouble::NotThere);
+        }
+        if self.lists_well {
+            match self.ftp.mlsd(Some(path)).map_err(Trouble::from) {
+                Ok(lines) => {
+                    let files =
+                        lines.iter().map(|line| ListParser::parse_mlsd(line).map_err(|_| line));
+                    return told(files);
+                }
+                // It does not know the command (RFC 959, section 4.2.1).
+                Err(Trouble::Said(500..=504, _)) => self.lists_well = false,
+                Err(trouble) => return Err(trouble),
+            }
+        }
+        let lines = self.ftp.list(Some(path))?;
+        let lines =
+            lines.iter().filter(|line| !line.trim().is_empty() && !line.starts_with("total "));
+        told(lines.map(|line| File::from_str(line).map_err(|_| line)))
+    }
+}
+
+fn told<'a>(files: impl Iterator<Item = Result<File, &'a String>>) -> Result<Vec<Told>, Trouble> {
+    let now = SystemTime::now();
+    let mut found = Vec::new();
+    for file in files {
+        let file = file.map_err(|line| {
+            Trouble::Odd(format!("the listing has a line of no known form: {line:?}"))
+        })?;
+        if matches!(file.name(), "." | "..") {
+            continue;
+        }
+        found.push(Told {
+            name: file.name().rsplit('/').next().unwrap_or_default().to_owned(),
+            size: file.size() as u64,
+            is_folder: file.is_directory(),
+            age: now.duration_since(file.modified()).map_or(0, |age| age.as_secs()),
+        });
+    }
+    Ok(found)
+}
+
+/// A connection, to the first address that answers.
+fn dial(addresses: &[std::net::SocketAddr], patience: Duration) -> io::Result<TcpStream> {
+    let mut last = io::Error::from(io::ErrorKind::AddrNotAvailable);
+    for address in addresses {
+        match TcpStream::connect_timeout(address, patience) {
+            Ok(stream) => {
+                stream.set_read_timeout(Some(patience))?;
+                stream.set_write_timeout(Some(patience))?;
+                stream.set_nodelay(true)?;
+                return Ok(stream);
+            }
+            Err(error) => last = error,
+        }
+    }
+    Err(last)
+}

@@ -1,0 +1,213 @@
+//! Requests over HTTP and HTTPS, for the places that speak it.
+
+mod dates;
+mod failure;
+mod tls;
+mod xml;
+
+use std::{io::Read as _, path::PathBuf, time::Duration};
+
+use ureq::{Agent, SendBody, http, tls::TlsConfig};
+
+pub(crate) use dates::{Skew, ago, skew};
+pub(crate) use failure::{certificate_reason, is_certificate};
+pub(crate) use tls::client_config;
+pub(crate) use xml::{Element, flatten};
+
+use crate::{Operation, PlaceError, PlaceErrorKind, Throttles, throttle::Throttled};
+
+/// Answers that are no object are no longer than this.
+const LONGEST_WORDS: u64 = 64 << 20;
+
+/// How to get to a server that speaks HTTP.
+#[derive(Clone, Debug)]
+pub(crate) struct Way {
+    /// How it is called in messages.
+    pub subject: String,
+    /// A file with the certificates of a private authority; else the machine's own count.
+    pub authority: Option<PathBuf>,
+    /// How many connections are kept.
+    pub connections: usize,
+    /// So long each step may take.
+    pub patience: Duration,
+    /// How fast.
+    pub throttles: Throttles,
+}
+
+/// A client of one server.
+#[derive(Clone, Debug)]
+pub(crate) struct Http {
+    agent: Agent,
+    subject: String,
+    patience: Duration,
+    throttles: Throttles,
+}
+
+/// One request.
+pub(crate) struct Ask<'a> {
+    pub method: &'a str,
+    /// May hold a signature, and so never stands in a message.
+    pub url: &'a str,
+    pub headers: Vec<(&'a str, String)>,
+    pub body: &'a [u8],
+}
+
+/// What came back.
+pub(crate) struct Answer {
+    pub status: u16,
+    headers: http::HeaderMap,
+    pub body: Vec<u8>,
+}
+
+impl Answer {
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.get(name).and_then(|value| value.to_str().ok())
+    }
+
+    pub fn is_fine(&self) -> bool {
+        (200..300).contains(&self.status)
+    }
+
+    /// How far the server's clock is off, if it tells the time.
+    pub fn skew(&self) -> Option<Skew> {
+        self.header("date").and_then(skew)
+    }
+}
+
+impl Http {
+    /// # Errors
+    /// If the file of a private authority cannot be read.
+    pub fn new(way: &Way) -> Result<Self, PlaceError> {
+        let roots = tls::roots(way.authority.as_deref()).map_err(|why| {
+            PlaceError::because(
+                Operation::Reach,
+                way.subject.clone(),
+                PlaceErrorKind::Certificate,
+                why,
+            )
+            .with_hint("name the file with the certificate of your authority: ca = \"…\"")
+        })?;
+        let patience = Some(way.patience);
+        let config = Agent::config_builder()
+            .http_status_as_error(false)
+            // A redirected request would have a signature that does not fit any more.
+            .max_redirects(0)
+            .max_redirects_will_error(false)
+            .allow_non_standard_methods(true)
+            .user_agent("skellin")
+            .proxy(None)
+            .tls_config(TlsConfig::builder().root_certs(roots).build())
+            .max_idle_connections(way.connections)
+            .max_idle_connections_per_host(way.connections)
+            .timeout_resolve(patience)
+            .timeout_connect(patience)
+            .timeout_per_read(patience)
+            .timeout_per_write(patience)
+            .timeout_recv_response(patience.map(|patience| patience * 3))
+            .build();
+        Ok(Self {
+            agent: config.new_agent(),
+            subject: way.subject.clone(),
+            patience: way.patience,
+            throttles: way.throttles.clone(),
+        })
+    }
+
+    /// Sends a request and takes the answer whole.
+    ///
+    /// # Errors
+    /// If no whole answer came. Whatever the server says is no error here.
+    pub fn ask(
+        &self,
+        operation: Operation,
+        subject: &str,
+        ask: Ask<'_>,
+    ) -> Result<Answer, PlaceError> {
+        let failed = |error: ureq::Error| {
+            failure::told(operation, subject, &self.subject, self.patience, &error)
+        };
+        let mut request = http::Request::builder().method(ask.method).uri(ask.url);
+        for (name, value) in ask.headers {
+            request = request.header(name, value);
+        }
+        let has_body = !ask.body.is_empty() || matches!(ask.method, "PUT" | "POST");
+        let sent = match has_body {
+            true => {
+                let throttle = self.throttles.up.as_ref();
+                let mut body = Throttled { inner: ask.body, throttle };
+                // Without its length it would go in pieces, which some servers do not take.
+                let request = request.header("content-length", ask.body.len());
+                let request = request.body(SendBody::from_reader(&mut body));
+                request.map_err(ureq::Error::Http).and_then(|request| self.agent.run(request))
+            }
+            false => {
+                let request = request.body(()).map_err(ureq::Error::Http);
+                request.and_then(|request| self.agent.run(request))
+            }
+        };
+        let (parts, body) = sent.map_err(failed)?.into_parts();
+        let mut bytes = Vec::new();
+        if ask.method != "HEAD" {
+            let longest = LONGEST_WORDS.max(announced(&parts.headers));
+            let inner = body.into_with_config().limit(longest).reader();
+            let read =
+                Throttled { inner, throttle: self.throttles.down.as_ref() }.read_to_end(&mut bytes);
+            read.map_err(|error| failed(error.into()))?;
+        }
+        Ok(Answer { status: parts.status.as_u16(), headers: parts.headers, body: bytes })
+    }
+}
+
+/// What a server announces is taken whole: our own objects are as large as we made them.
+fn announced(headers: &http::HeaderMap) -> u64 {
+    let told = headers.get("content-length").and_then(|value| value.to_str().ok()?.parse().ok());
+    told.unwrap_or(0)
+}
+
+/// The header that asks for a part of an object (RFC 9110, section 14.2).
+pub(crate) fn range_header(extent: crate::Extent) -> Option<String> {
+    match extent {
+        crate::Extent::Whole => None,
+        crate::Extent::Range { offset, length } => {
+            Some(format!("bytes={offset}-{}", offset.saturating_add(length).saturating_sub(1)))
+        }
+        crate::Extent::Tail(length) => Some(format!("bytes=-{length}")),
+    }
+}
+
+/// The part of an object that an answer holds; servers may send more than was asked for.
+///
+/// The error says what is wrong with it.
+pub(crate) fn part(extent: crate::Extent, answer: Answer) -> Result<Vec<u8>, PlaceErrorKind> {
+    use crate::Extent;
+    let mut body = answer.body;
+    match (extent, answer.status) {
+        // The range lies behind the end. The tail of nothing is nothing.
+        (Extent::Tail(_), 416) => Ok(Vec::new()),
+        (_, 416) => Err(PlaceErrorKind::Short),
+        (Extent::Whole, 200) => Ok(body),
+        (Extent::Range { length, .. }, 206) => match body.len() as u64 == length {
+            true => Ok(body),
+            false => Err(PlaceErrorKind::Short),
+        },
+        (Extent::Tail(_), 206) => Ok(body),
+        // The whole object, though a part was asked for.
+        (Extent::Range { offset, length }, 200) => {
+            let size = body.len() as u64;
+            match offset.checked_add(length).filter(|end| *end <= size) {
+                Some(end) => {
+                    body.truncate(usize::try_from(end).unwrap_or(usize::MAX));
+                    body.drain(..usize::try_from(offset).unwrap_or(usize::MAX));
+                    Ok(body)
+                }
+                None => Err(PlaceErrorKind::Short),
+            }
+        }
+        (Extent::Tail(length), 200) => {
+            let from = (body.len() as u64).saturating_sub(length);
+            body.drain(..usize::try_from(from).unwrap_or(usize::MAX));
+            Ok(body)
+        }
+        _ => Err(PlaceErrorKind::Failed),
+    }
+}

@@ -1,0 +1,84 @@
+//! Using no more of a line than is allowed at the hour.
+
+use std::{
+    fmt,
+    io::{self, Read},
+    sync::{Arc, Mutex, PoisonError},
+    thread,
+    time::{Duration, Instant},
+};
+
+/// Sent or taken between two looks at the clock, in bytes.
+pub(crate) const PIECE: usize = 32 << 10;
+/// So much may go through at once after a pause.
+const BURST: Duration = Duration::from_millis(50);
+
+/// A limit that all connections of a place share.
+pub struct Throttle {
+    limit: Box<dyn Fn() -> Option<u64> + Send + Sync>,
+    /// When what has been let through until now will have gone through.
+    busy_until: Mutex<Instant>,
+}
+
+impl fmt::Debug for Throttle {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Throttle({:?})", (self.limit)())
+    }
+}
+
+/// The limits of both ways; none for as much as goes through.
+#[derive(Clone, Debug, Default)]
+pub struct Throttles {
+    /// To the place.
+    pub up: Option<Arc<Throttle>>,
+    /// From the place.
+    pub down: Option<Arc<Throttle>>,
+}
+
+impl Throttle {
+    /// `limit` is asked again and again: bytes a second, or none.
+    pub fn new(limit: impl Fn() -> Option<u64> + Send + Sync + 'static) -> Arc<Self> {
+        Arc::new(Self { limit: Box::new(limit), busy_until: Mutex::new(Instant::now()) })
+    }
+
+    /// Takes a turn for so many bytes; how long to wait before they may go.
+    pub(crate) fn turn(&self, bytes: usize) -> Duration {
+        let now = Instant::now();
+        let Some(rate) = (self.limit)() else { return Duration::ZERO };
+        let mut busy_until = self.busy_until.lock().unwrap_or_else(PoisonError::into_inner);
+        let begin = (*busy_until).max(now.checked_sub(BURST).unwrap_or(now));
+        *busy_until = begin + Duration::from_secs_f64(bytes as f64 / rate.max(1) as f64);
+        busy_until.saturating_duration_since(now)
+    }
+
+    /// Waits until so many bytes may go.
+    pub(crate) fn wait(&self, bytes: usize) {
+        thread::sleep(self.turn(bytes));
+    }
+}
+
+/// Waits where there is a limit.
+pub(crate) async fn wait_async(throttle: Option<&Arc<Throttle>>, bytes: usize) {
+    if let Some(throttle) = throttle {
+        let pause = throttle.turn(bytes);
+        if !pause.is_zero() {
+            tokio::time::sleep(pause).await;
+        }
+    }
+}
+
+/// Bytes that come no faster than allowed.
+pub(crate) struct Throttled<'a, R> {
+    pub inner: R,
+    pub throttle: Option<&'a Arc<Throttle>>,
+}
+
+impl<R: Read> Read for Throttled<'_, R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let Some(throttle) = self.throttle else { return self.inner.read(into) };
+        let most = into.len().min(PIECE);
+        let got = self.inner.read(&mut into[..most])?;
+        throttle.wait(got);
+        Ok(got)
+    }
+}

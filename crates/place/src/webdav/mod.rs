@@ -1,0 +1,450 @@
+//! A place in a collection of a WebDAV server (RFC 4918).
+//!
+//! Each object is written under another name in `unfinished/` and moved; a move onto what is there
+//! is refused by the server (`Overwrite: F`).
+
+mod answers;
+
+use std::{fmt, path::PathBuf, time::Duration};
+
+use base64::{Engine as _, engine::general_purpose::STANDARD};
+use zeroize::Zeroizing;
+
+use answers::{Member, members, room};
+
+use crate::{
+    Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
+    http::{Answer, Ask, Http, Way, ago, flatten, part, range_header},
+};
+
+/// Where objects grow until they are whole.
+const NURSERY: &str = "unfinished";
+const ASKED: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/></prop></propfind>";
+const ASKED_ROOM: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><quota-available-bytes/><quota-used-bytes/></prop></propfind>";
+
+/// A collection on a server.
+#[derive(Clone)]
+pub struct WebDavTarget {
+    /// The server: `https://host:port`, or `http://` where nobody listens in.
+    pub server: String,
+    /// The collection: a full path, as it is and not encoded.
+    pub path: String,
+    /// The user there; none where the server asks for none.
+    pub user: Option<String>,
+    /// The user's password.
+    pub password: Option<Zeroizing<String>>,
+    /// How many connections are kept.
+    pub connections: usize,
+    /// So long each step of a request may take.
+    pub patience: Duration,
+    /// A file with the certificates of a private authority.
+    pub authority: Option<PathBuf>,
+    /// How fast.
+    pub throttles: Throttles,
+}
+
+impl fmt::Debug for WebDavTarget {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.describe())
+    }
+}
+
+impl WebDavTarget {
+    /// As the user would write it.
+    #[must_use]
+    pub fn describe(&self) -> String {
+        let (scheme, host) = self.server.split_once("://").unwrap_or(("https", &self.server));
+        let scheme = if scheme == "http" { "webdav" } else { "webdavs" };
+        let user = self.user.as_ref().map(|user| format!("{user}@")).unwrap_or_default();
+        format!("{scheme}://{user}{host}{}", self.path)
+    }
+}
+
+/// Members of a collection, and what the server's clock said.
+struct Told {
+    members: Vec<Member>,
+    now: Option<String>,
+}
+
+/// A collection.
+#[derive(Debug)]
+pub struct WebDavPlace {
+    target: WebDavTarget,
+    http: Http,
+}
+
+/// A path as it stands in an address (RFC 3986, section 3.3).
+fn encoded(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for byte in path.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => {
+                out.push(char::from(byte));
+            }
+            other => out.push_str(&format!("%{other:02X}")),
+        }
+    }
+    out
+}
+
+impl WebDavPlace {
+    /// A place in a collection that is there.
+    ///
+    /// # Errors
+    /// As the server says; [`PlaceErrorKind::Missing`] if the collection is not there.
+    pub fn open(target: WebDavTarget) -> Result<Self, PlaceError> {
+        let place = Self::new(target)?;
+        place.look()?;
+        Ok(place)
+    }
+
+    /// A place of which nothing has been looked at yet.
+    ///
+    /// # Errors
+    /// If the file of a private authority cannot be read.
+    pub fn new(target: WebDavTarget) -> Result<Self, PlaceError> {
+        let way = Way {
+            subject: target.describe(),
+            authority: target.authority.clone(),
+            connections: target.connections,
+            patience: target.patience,
+            throttles: target.throttles.clone(),
+        };
+        Ok(Self { http: Http::new(&way)?, target })
+    }
+
+    /// Makes the collection for a new store, with the folders its objects will lie in.
+    ///
+    /// # Errors
+    /// If the server cannot be reached or a collection cannot be made.
+    pub fn prepare(target: WebDavTarget, folders: &[&str]) -> Result<Self, PlaceError> {
+        let place = Self::new(target)?;
+        if place.look().is_err_and(|error| error.kind == PlaceErrorKind::Missing) {
+            let path = place.target.path.clone();
+            let ends = path.char_indices().filter(|(at, c)| *c == '/' && *at > 0).map(|(at, _)| at);
+            for end in ends.chain([path.len()]) {
+                place.make_folder(&path[..end], end == path.len())?;
+            }
+        }
+        for folder in folders.iter().chain(&[NURSERY]) {
+            place.make_folder(&format!("{}/{folder}", place.target.path), true)?;
+        }
+        Ok(place)
+    }
+
+    /// Makes a collection; that it is there already is no failure. What stands above it may be
+    /// closed to us, and be there all the same.
+    fn make_folder(&self, path: &str, insist: bool) -> Result<(), PlaceError> {
+        let answer =
+            self.ask(Operation::Reach, "", "MKCOL", &format!("{path}/"), Vec::new(), &[])?;
+        match answer.status {
+            405 => Ok(()),
+            _ if answer.is_fine() || !insist => Ok(()),
+            _ => Err(self.refusal(Operation::Reach, "", &answer)),
+        }
+    }
+
+    /// Looks whether the collection is there; how far the clocks differ.
+    ///
+    /// # Errors
+    /// [`PlaceErrorKind::Missing`] if it is not.
+    pub fn look(&self) -> Result<Option<String>, PlaceError> {
+        let path = format!("{}/", self.target.path);
+        let headers = vec![("depth", "0".to_owned())];
+        let answer = self.ask(Operation::Reach, "", "PROPFIND", &path, headers, ASKED)?;
+        match answer.status {
+            404 | 409 => {
+                Err(self.missing(format!("the directory {} is not there", self.target.path)))
+            }
+            405 | 501 => Err(PlaceError::because(
+                Operation::Reach,
+                self.describe(),
+                PlaceErrorKind::Failed,
+                "the server speaks no WebDAV there",
+            )
+            .with_hint(
+                "is it the right path? Servers often have it below one of its own, as in /dav/",
+            )),
+            207 => {
+                let found = members(&answer.body, "").unwrap_or_default();
+                match found.first().is_some_and(|member| !member.is_folder) {
+                    true => Err(self.missing(format!("{} is no directory", self.target.path))),
+                    false => Ok(answer.skew().map(|skew| match skew.by < Duration::from_secs(5) {
+                        true => "as the server's".to_owned(),
+                        false => skew.words(),
+                    })),
+                }
+            }
+            _ => Err(self.refusal(Operation::Reach, "", &answer)),
+        }
+    }
+
+    fn missing(&self, why: String) -> PlaceError {
+        PlaceError::because(Operation::Reach, self.describe(), PlaceErrorKind::Missing, why).with_hint(
+            "`skellin store create` makes it; or correct the path after the host in stores.toml",
+        )
+    }
+
+    /// Free and all bytes, where the server tells (RFC 4331).
+    ///
+    /// # Errors
+    /// If the server cannot be reached.
+    pub fn room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
+        let path = format!("{}/", self.target.path);
+        let headers = vec![("depth", "0".to_owned())];
+        let answer = self.ask(Operation::Reach, "", "PROPFIND", &path, headers, ASKED_ROOM)?;
+        Ok(if answer.status == 207 { room(&answer.body) } else { None })
+    }
+
+    fn path(&self, name: &str) -> String {
+        format!("{}/{name}", self.target.path)
+    }
+
+    fn ask(
+        &self,
+        operation: Operation,
+        subject: &str,
+        method: &str,
+        path: &str,
+        mut headers: Vec<(&str, String)>,
+        body: &[u8],
+    ) -> Result<Answer, PlaceError> {
+        if let Some(user) = &self.target.user {
+            // RFC 7617; TLS keeps it from those who listen in.
+            let password = self.target.password.as_ref().map_or("", |password| password.as_str());
+            let both = Zeroizing::new(format!("{user}:{password}"));
+            headers.push(("authorization", format!("Basic {}", STANDARD.encode(both.as_bytes()))));
+        }
+        let url = format!("{}{}", self.target.server, encoded(path));
+        self.http.ask(operation, &self.named(subject), Ask { method, url: &url, headers, body })
+    }
+
+    fn named(&self, name: &str) -> String {
+        match name {
+            "" => self.describe(),
+            name => format!("{}/{name}", self.describe()),
+        }
+    }
+
+    fn refusal(&self, operation: Operation, name: &str, answer: &Answer) -> PlaceError {
+        use PlaceErrorKind as Kind;
+        let told = |kind, reason: String, hint: &str| {
+            let error = PlaceError::because(operation, self.named(name), kind, reason);
+            if hint.is_empty() { error } else { error.with_hint(hint) }
+        };
+        match answer.status {
+            401 => {
+                let offers =
+                    answer.header("www-authenticate").unwrap_or("nothing").split(' ').next();
+                let offers = offers.unwrap_or("nothing").to_owned();
+                let tried = match (&self.target.user, &self.target.password) {
+                    (None, _) => "no user".to_owned(),
+                    (Some(user), None) => format!("{user} without a password"),
+                    (Some(user), Some(_)) => format!("{user} with the password"),
+                };
+                told(
+                    Kind::Login,
+                    format!("the login was refused; the server offers {offers}; tried: {tried}"),
+                    "name the user in the place (webdavs://user@host/…) and password = { file = \"…\" } in stores.toml",
+                )
+            }
+            403 => told(
+                Kind::Refused,
+                "permission was refused".to_owned(),
+                "let the account read, write and delete in this directory",
+            ),
+            404 => PlaceError::new(operation, self.named(name), Kind::NotFound),
+            412 => PlaceError::new(operation, self.named(name), Kind::Exists),
+            // The collection it would lie in is not there.
+            409 => PlaceError::new(operation, self.named(name), Kind::NotFound),
+            423 => {
+                told(Kind::Refused, "it is locked there".to_owned(), "look who holds a lock on it")
+            }
+            507 | 413 => told(
+                Kind::Full,
+                "there is no room left".to_owned(),
+                "make room there, or raise the quota",
+            ),
+            301 | 302 | 307 | 308 => told(
+                Kind::Failed,
+                format!(
+                    "the server sends us to {}",
+                    answer.header("location").unwrap_or("another address")
+                ),
+                "use that address in stores.toml",
+            ),
+            408 | 429 | 500 | 502 | 503 | 504 => {
+                told(Kind::Busy, format!("the server answers {}", answer.status), "")
+            }
+            status => {
+                let said = flatten(&answer.body).unwrap_or_default();
+                let words = said.iter().find(|element| element.name == "message");
+                let words = words.map(|element| format!(": {}", element.text)).unwrap_or_default();
+                told(Kind::Failed, format!("the server answers {status}{words}"), "")
+            }
+        }
+    }
+
+    /// Members of a collection, if it is there.
+    fn members(&self, folder: &str) -> Result<Option<Told>, PlaceError> {
+        let path = match folder {
+            "" => format!("{}/", self.target.path),
+            folder => format!("{}/", self.path(folder)),
+        };
+        let headers = vec![("depth", "1".to_owned())];
+        let answer = self.ask(Operation::List, folder, "PROPFIND", &path, headers, ASKED)?;
+        match answer.status {
+            404 => Ok(None),
+            207 => {
+                let found = members(&answer.body, &path).map_err(|why| {
+                    PlaceError::because(
+                        Operation::List,
+                        self.named(folder),
+                        PlaceErrorKind::Failed,
+                        why,
+                    )
+                })?;
+                Ok(Some(Told { members: found, now: answer.header("date").map(str::to_owned) }))
+            }
+            _ => Err(self.refusal(Operation::List, folder, &answer)),
+        }
+    }
+
+    fn remove(&self, name: &str) -> Result<(), PlaceError> {
+        let answer =
+            self.ask(Operation::Delete, name, "DELETE", &self.path(name), Vec::new(), &[])?;
+        match answer.status {
+            404 => {
+                Err(PlaceError::new(Operation::Delete, self.named(name), PlaceErrorKind::NotFound))
+            }
+            _ if answer.is_fine() => Ok(()),
+            _ => Err(self.refusal(Operation::Delete, name, &answer)),
+        }
+    }
+
+    /// Without the collection itself nothing is "not there": the place is away.
+    fn or_missing<T>(&self, otherwise: Result<T, PlaceError>) -> Result<T, PlaceError> {
+        match self.look() {
+            Err(error) if error.kind == PlaceErrorKind::Missing => Err(error),
+            _ => otherwise,
+        }
+    }
+}
+
+impl Place for WebDavPlace {
+    fn describe(&self) -> String {
+        self.target.describe()
+    }
+
+    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
+        let mut random = [0u8; 12];
+        getrandom::fill(&mut random).map_err(|error| {
+            PlaceError::io(Operation::Create, name.as_str(), std::io::Error::other(error))
+        })?;
+        let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
+        let draft = format!("{NURSERY}/{suffix}");
+        let fine = |answer: Answer| match answer.is_fine() {
+            true => Ok(()),
+            false => Err(self.refusal(Operation::Create, name.as_str(), &answer)),
+        };
+        let created = (|| {
+            fine(self.ask(
+                Operation::Create,
+                name.as_str(),
+                "PUT",
+                &self.path(&draft),
+                Vec::new(),
+                bytes,
+            )?)?;
+            let to = format!("{}{}", self.target.server, encoded(&self.path(name.as_str())));
+            let headers = vec![("destination", to), ("overwrite", "F".to_owned())];
+            fine(self.ask(
+                Operation::Create,
+                name.as_str(),
+                "MOVE",
+                &self.path(&draft),
+                headers,
+                &[],
+            )?)
+        })();
+        match created {
+            Err(error) => {
+                if !error.is_passing() {
+                    // The first failure counts; a draft that stays is swept later.
+                    let _ = self.remove(&draft);
+                }
+                if error.is_not_found() { self.or_missing(Err(error)) } else { Err(error) }
+            }
+            Ok(()) => Ok(()),
+        }
+    }
+
+    fn read(
+        &self,
+        name: &ObjectName,
+        extent: Extent,
+        into: &mut Vec<u8>,
+    ) -> Result<(), PlaceError> {
+        let fail = |kind| PlaceError::new(Operation::Read, self.named(name.as_str()), kind);
+        let path = self.path(name.as_str());
+        // This protocol knows no empty range.
+        let (method, asked) = match extent {
+            Extent::Range { length: 0, .. } => ("HEAD", Extent::Whole),
+            other => ("GET", other),
+        };
+        let headers = range_header(asked).map(|range| ("range", range)).into_iter().collect();
+        let answer = self.ask(Operation::Read, name.as_str(), method, &path, headers, &[])?;
+        if !answer.is_fine() && answer.status != 416 {
+            let error = self.refusal(Operation::Read, name.as_str(), &answer);
+            return if error.is_not_found() { self.or_missing(Err(error)) } else { Err(error) };
+        }
+        if let Extent::Range { offset, length: 0 } = extent {
+            let size = answer.header("content-length").and_then(|n| n.parse::<u64>().ok());
+            into.clear();
+            return match size.is_none_or(|size| offset <= size) {
+                true => Ok(()),
+                false => Err(fail(PlaceErrorKind::Short)),
+            };
+        }
+        *into = part(extent, answer).map_err(fail)?;
+        Ok(())
+    }
+
+    fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
+        let Some(Told { members, .. }) = self.members(folder)? else {
+            return self.or_missing(Ok(()));
+        };
+        for member in members.into_iter().filter(|member| !member.is_folder) {
+            let text = match folder {
+                "" => member.name,
+                folder => format!("{folder}/{}", member.name),
+            };
+            // What is not named like an object was not put there by a store.
+            if let (Ok(name), Some(size)) = (ObjectName::new(text), member.size) {
+                each(Listed { name, size });
+            }
+        }
+        Ok(())
+    }
+
+    fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
+        match self.remove(name.as_str()) {
+            Err(error) if error.is_not_found() => self.or_missing(Ok(())),
+            other => other,
+        }
+    }
+
+    fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
+        let Some(Told { members, now }) = self.members(NURSERY)? else { return Ok(()) };
+        for member in members.into_iter().filter(|member| !member.is_folder) {
+            let age = member.modified.as_deref().and_then(|date| ago(date, now.as_deref()));
+            if age.unwrap_or(0) >= age_seconds {
+                match self.remove(&format!("{NURSERY}/{}", member.name)) {
+                    Err(error) if !error.is_not_found() => return Err(error),
+                    _ => {}
+                }
+            }
+        }
+        Ok(())
+    }
+}
