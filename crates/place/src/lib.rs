@@ -3,6 +3,7 @@
 //! A [`Place`] offers four operations: create a whole object, read a range of one, list a folder,
 //! delete an object. Everything else, dedup and encryption included, is built above it.
 
+mod counting;
 mod directory;
 mod disk;
 mod error;
@@ -17,6 +18,7 @@ mod sftp;
 mod throttle;
 mod webdav;
 
+pub use counting::CountingPlace;
 pub use directory::DirectoryPlace;
 pub use disk::{Disk, DiskFile, SystemDisk};
 pub use error::{Operation, PlaceError, PlaceErrorKind};
@@ -96,6 +98,11 @@ pub trait Place: Send + Sync + Debug {
     /// # Errors
     /// Any failure to look or to remove.
     fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError>;
+
+    /// Whether each request takes long enough that one rather asks for more at a time.
+    fn is_far(&self) -> bool {
+        false
+    }
 
     /// Reads a whole object.
     ///

@@ -65,6 +65,10 @@ impl Place for RetryingPlace {
         self.inner.describe()
     }
 
+    fn is_far(&self) -> bool {
+        self.inner.is_far()
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         self.again(|tried| match self.inner.create(name, bytes) {
             // The answer to an earlier try may have been lost, and the object is ours.

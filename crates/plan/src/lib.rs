@@ -39,6 +39,6 @@ pub use rules::{
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
-pub use stores::{StoreConfig, Stores, parse_stores};
+pub use stores::{StoreConfig, Stores, parse_access, parse_stores};
 pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

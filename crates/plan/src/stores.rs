@@ -93,6 +93,21 @@ pub fn parse_stores(file: &str, text: &str, with: &dyn Expand) -> Stores {
     stores
 }
 
+/// Reads a file with the keys of one store, for a place that is given: how to get there and log in.
+#[must_use]
+pub fn parse_access(
+    place: PlaceSpec,
+    file: &str,
+    text: &str,
+    with: &dyn Expand,
+) -> (StoreConfig, Vec<Problem>) {
+    let mut reading = Reading::new(file, text);
+    let mut fields = Fields::new("an access file", reading.parse());
+    let access = access::parse(&mut reading, &mut fields, Some(&place), with);
+    fields.finish(&mut reading, &[]);
+    (StoreConfig { access, ..StoreConfig::at(place) }, reading.problems)
+}
+
 fn parse_store<'t>(
     reading: &mut Reading<'t>,
     name: &str,

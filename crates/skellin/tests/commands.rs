@@ -194,7 +194,7 @@ fn refusals_have_a_status_a_reason_and_a_next_step() {
         (
             &["tree", "readings@newest", "--place", "s3://pier/x"],
             2,
-            &["reaches no `s3:` places yet"],
+            &["does not say where it is", "credentials = "],
         ),
         (&["history", "--place", "/nowhere/at/all"], 5, &["the place is not there", "mounted"]),
     ];

@@ -16,7 +16,7 @@ use crate::{
     index::{Cache, add_to_draft},
     segment::{Record, Segment, SegmentBytes, SegmentDraft, SegmentId},
     signed::{Machine, Signed},
-    store::Store,
+    store::{Found, Store},
 };
 
 /// A mapped file of the cache, after its proof.
@@ -48,7 +48,7 @@ impl Store {
     /// the listing as the truth about which containers are there.
     ///
     /// Damaged segments are passed over: what they said is read from the containers again.
-    pub(crate) fn load_index(&self) -> Result<Vec<StoreError>> {
+    pub(crate) fn load_index(&self) -> Result<Found> {
         let mut damage = Vec::new();
         self.load_segments(&mut damage)?;
         let listed = self.list_containers()?;
@@ -68,7 +68,7 @@ impl Store {
             self.index
                 .add(Segment::parse(Box::new(draft.encode()), "the index")?, &self.containers);
         }
-        Ok(damage)
+        Ok((damage, listed))
     }
 
     fn load_segments(&self, damage: &mut Vec<StoreError>) -> Result<()> {

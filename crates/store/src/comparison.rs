@@ -1,13 +1,18 @@
 //! What a run compares its sources with: the last snapshot of the same plan and machine, and what
 //! interrupted runs since had finished.
 
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
+
+use skellin_place::ObjectName;
 
 use crate::{
     containers::{Container, Location, Standing},
     control::{ContainerRun, Notice, RunRecord},
     error::{Result, StoreError},
-    ids::{Class, Fingerprint, Lineage, RunId},
+    ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
     snapshot::Snapshot,
     store::Store,
     tree::{Item, PageRef, Recipe, Spot},
@@ -29,21 +34,25 @@ impl Comparison {
         Self { store, base: None, resume: HashMap::new() }
     }
 
-    /// Loads the index, the base and what can be resumed, writing nothing. `own` is the run that
-    /// asks. Handed back as well: damage that does not hinder.
+    /// Loads the index, the base and what can be resumed, writing nothing at the place. `own` is the
+    /// run that asks. Handed back as well: damage that does not hinder.
+    ///
+    /// The victims of notices have been taken out of use before: the containers are listed here,
+    /// and a notice that is gone by now has had its victims deleted, which the listing shows.
     pub(crate) fn load(
         store: &Arc<Store>,
         lineage: Lineage,
         own: Option<RunId>,
     ) -> Result<(Self, Vec<StoreError>)> {
-        // Before the containers are listed: a notice that is gone by now has had its victims deleted,
-        // and the listing says so.
-        store.condemn_from_notices()?;
-        let mut warnings = store.load_index_now()?;
+        store.compare_trees();
+        let (mut warnings, listed) = store.load_index_now()?;
         let mut comparison = Self::empty(Arc::clone(store));
-        let snapshots = store.snapshots()?;
-        let base = snapshots.iter().rev().find(|snapshot| snapshot.lineage == lineage);
-        if let Some(listed) = base {
+        let clean = store.nearby.last_clean(lineage);
+        let base = store.newest_of(lineage, clean)?;
+        if own.is_some() {
+            store.nearby.begin(lineage);
+        }
+        if let Some(listed) = &base {
             match store.read_snapshot(listed) {
                 Ok(snapshot) => {
                     let ids = ContainerRun::spread(&snapshot.containers)?;
@@ -55,7 +64,11 @@ impl Comparison {
                 Err(error) => return Err(error),
             }
         }
-        comparison.find_resume_points(lineage, own, base.map_or(i64::MIN, |base| base.started))?;
+        // The run before has ended well, and was the newest: nothing was interrupted since.
+        if clean.is_none() || clean != base.as_ref().map(|base| base.run) {
+            let since = base.map_or(i64::MIN, |base| base.started);
+            comparison.find_resume_points(lineage, own, since, listed)?;
+        }
         Ok((comparison, warnings))
     }
 
@@ -64,6 +77,7 @@ impl Comparison {
     /// # Errors
     /// If the place fails.
     pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
+        store.condemn_from_notices(&HashSet::new())?;
         let (comparison, _) = Self::load(store, store.lineage(plan, machine), None)?;
         Ok(comparison)
     }
@@ -74,11 +88,16 @@ impl Comparison {
         lineage: Lineage,
         own: Option<RunId>,
         base_started: i64,
+        listed: Vec<(ContainerId, u64)>,
     ) -> Result<()> {
         let mut interrupted = Vec::new();
+        let own_name = own.map(|run| format!("runs/{run}"));
         for object in self.store.place.listing("runs")? {
+            if Some(object.name.as_str()) == own_name.as_deref() {
+                continue;
+            }
             match self.store.get_record::<RunRecord>(object.name.as_str()) {
-                Ok(record) if Some(record.run) != own && record.lineage == lineage => {
+                Ok(record) if record.lineage == lineage => {
                     interrupted.push(record);
                 }
                 Ok(_) => {}
@@ -91,7 +110,7 @@ impl Comparison {
         interrupted.sort_by_key(|record| record.started);
         let skipped = interrupted.len().saturating_sub(MOST_RESUMED);
         let runs: Vec<RunId> = interrupted[skipped..].iter().map(|record| record.run).collect();
-        let mut containers = self.store.list_containers()?;
+        let mut containers = listed;
         containers.retain(|(id, _)| id.class == Class::Tree && runs.contains(&id.run));
         containers.sort_by_key(|(id, _)| (runs.iter().position(|run| *run == id.run), id.sequence));
         for (id, size) in containers {
@@ -207,17 +226,27 @@ impl Store {
         }
     }
 
-    /// Takes the victims of all notices out of use.
-    fn condemn_from_notices(&self) -> Result<()> {
+    /// Takes the victims of all notices but the known ones out of use; which notices those are.
+    pub(crate) fn condemn_from_notices(
+        &self,
+        known: &HashSet<ObjectName>,
+    ) -> Result<Vec<ObjectName>> {
+        let mut found = Vec::new();
         for object in self.place.listing("notices")? {
+            if known.contains(&object.name) {
+                continue;
+            }
             match self.get_record::<Notice>(object.name.as_str()) {
-                Ok(notice) => self.condemn(&notice)?,
+                Ok(notice) => {
+                    self.condemn(&notice)?;
+                    found.push(object.name);
+                }
                 // Torn, or resolved since: a reclaim counts only notices it could put.
                 Err(error) if error.is_damage() => {}
                 Err(error) => return Err(error),
             }
         }
-        Ok(())
+        Ok(found)
     }
 
     /// Takes the victims of a notice out of use.

@@ -163,14 +163,20 @@ impl Store {
         decode(&body, name)
     }
 
-    /// Runs whose snapshots are not listed: marked expired, or dead by verdict.
-    pub(crate) fn gone_runs(&self) -> Result<HashSet<RunId>> {
+    /// Runs whose snapshots are marked expired.
+    pub(crate) fn expired_runs(&self) -> Result<HashSet<RunId>> {
         let mut gone = HashSet::new();
         for marker in self.place.listing("expired")? {
             if let Ok(ExpiredMark { run }) = self.get_record(marker.name.as_str()) {
                 gone.insert(run);
             }
         }
+        Ok(gone)
+    }
+
+    /// Runs that are dead by verdict.
+    pub(crate) fn dead_runs(&self) -> Result<HashSet<RunId>> {
+        let mut gone = HashSet::new();
         for verdict in self.place.listing("verdicts")? {
             match self.get_record::<Verdict>(verdict.name.as_str()) {
                 Ok(Verdict { dead, .. }) => gone.extend(dead),

@@ -6,6 +6,7 @@
 use std::{
     collections::{HashMap, HashSet},
     sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::{Duration, Instant},
 };
 
 use skellin_place::ObjectName;
@@ -13,9 +14,9 @@ use skellin_place::ObjectName;
 use crate::{
     comparison::Comparison,
     compress::Compression,
-    control::{Ack, ContainerRun, Notice, Revoke, RunRecord},
+    control::{Ack, ContainerRun, Revoke, RunRecord},
     error::{Result, StoreError},
-    ids::{Class, RunId},
+    ids::{Class, Lineage, RunId},
     keys::WRAPPED,
     signed::Machine,
     snapshot::{ExceptionRecord, RootHint, Snapshot, SnapshotSource, sealed_name},
@@ -24,6 +25,9 @@ use crate::{
     tree_writer::TreeWriter,
     writing::Writing,
 };
+
+/// A look for notices is not repeated within this time where asking takes long.
+const POLLED_LATELY: Duration = Duration::from_secs(60);
 
 /// What a run brings with it.
 pub struct SessionStart<'a> {
@@ -70,7 +74,9 @@ pub struct Session {
     snapshot_leaf: String,
     pub(crate) tree: Mutex<TreeWriter>,
     comparison: Comparison,
+    lineage: Lineage,
     known_notices: Mutex<HashSet<ObjectName>>,
+    polled: Mutex<Instant>,
     /// Trouble with what is there already, which does not stop a run.
     pub warnings: Vec<StoreError>,
 }
@@ -94,8 +100,12 @@ impl Session {
         store.put_record(&format!("runs/{run}"), &record, &machine)?;
         store.containers.clear_used();
         let writing = Writing::start(store, machine, run, compression)?;
+        let notices = store.condemn_from_notices(&HashSet::new())?;
         let (comparison, warnings) = Comparison::load(store, lineage, Some(run))?;
+        let known_notices = Mutex::default();
+        acknowledge(&writing, comparison.base(), &notices, &known_notices)?;
         let session = Self {
+            lineage,
             writing,
             plan: plan.to_owned(),
             machine_name: machine_name.to_owned(),
@@ -103,10 +113,10 @@ impl Session {
             snapshot_leaf,
             tree: Mutex::new(TreeWriter::new(compression)?),
             comparison,
-            known_notices: Mutex::default(),
+            known_notices,
+            polled: Mutex::new(Instant::now()),
             warnings,
         };
-        session.poll()?;
         Ok(Arc::new(session))
     }
 
@@ -115,31 +125,10 @@ impl Session {
     /// # Errors
     /// If the place fails.
     pub fn poll(&self) -> Result<()> {
-        let mut known = locked(&self.known_notices);
-        for object in self.writing.store.place.listing("notices")? {
-            if known.contains(&object.name) {
-                continue;
-            }
-            let notice: Notice = match self.writing.store.get_record(object.name.as_str()) {
-                Ok(notice) => notice,
-                // Torn, or resolved since: a reclaim counts only notices it could put.
-                Err(error) if error.is_damage() => continue,
-                Err(error) => return Err(error),
-            };
-            self.writing.store.condemn(&notice)?;
-            let mut held = self.writing.store.containers.used();
-            if let Some(base) = self.comparison.base() {
-                held.extend(ContainerRun::spread(&base.containers)?);
-            }
-            held.sort_unstable();
-            held.dedup();
-            let ack = Ack { holds: ContainerRun::gather(&held) };
-            let name = format!("acks/{}-{}", object.name.leaf(), self.writing.run);
-            self.writing.store.put_record(&name, &ack, &self.writing.machine)?;
-            known.insert(object.name);
-        }
-        drop(known);
-        Ok(())
+        *locked(&self.polled) = Instant::now();
+        let known = locked(&self.known_notices).clone();
+        let notices = self.writing.store.condemn_from_notices(&known)?;
+        acknowledge(&self.writing, self.comparison.base(), &notices, &self.known_notices)
     }
 
     /// The run's id.
@@ -188,7 +177,11 @@ impl Session {
         locked(&self.tree).close(&self.writing)?;
         let finished = self.writing.uploads.drain()?;
         self.writing.write_segment(&finished)?;
-        self.poll()?;
+        // A reclaim that waits for an answer gets one now. Without it a run that was short would be
+        // checked again, no more: a far place is spared the question.
+        if !self.writing.store.place.is_far() || locked(&self.polled).elapsed() >= POLLED_LATELY {
+            self.poll()?;
+        }
         let spot = locked(&self.tree).resolve(draft.root.spot);
         let root_hint = match spot {
             Spot::At(location) => RootHint::of(&location, &self.writing.store.containers),
@@ -225,6 +218,8 @@ impl Session {
             Err(error) => return Err(error),
         }
         self.writing.store.place.delete(&ObjectName::new(format!("runs/{}", self.writing.run))?)?;
+        self.writing.store.nearby.end(self.lineage, self.writing.run);
+        self.writing.store.nearby.prune();
         // The snapshot is there: what follows is housekeeping, and may wait for the next run.
         let _ = self
             .writing
@@ -250,6 +245,28 @@ impl Session {
     pub fn abandon(&self) {
         self.writing.uploads.abandon();
     }
+}
+
+/// Answers notices whose victims are used no more: what is in use now is told.
+fn acknowledge(
+    writing: &Writing,
+    base: Option<&Snapshot>,
+    notices: &[ObjectName],
+    known: &Mutex<HashSet<ObjectName>>,
+) -> Result<()> {
+    for notice in notices {
+        let mut held = writing.store.containers.used();
+        if let Some(base) = base {
+            held.extend(ContainerRun::spread(&base.containers)?);
+        }
+        held.sort_unstable();
+        held.dedup();
+        let ack = Ack { holds: ContainerRun::gather(&held) };
+        let name = format!("acks/{}-{}", notice.leaf(), writing.run);
+        writing.store.put_record(&name, &ack, &writing.machine)?;
+        locked(known).insert(notice.clone());
+    }
+    Ok(())
 }
 
 impl PageSink for Session {

@@ -204,13 +204,37 @@ impl Store {
     /// # Errors
     /// If the place fails, or a marker is damaged.
     pub fn snapshots(&self) -> Result<Vec<ListedSnapshot>> {
-        let gone = self.gone_runs()?;
+        let mut gone = self.expired_runs()?;
+        gone.extend(self.dead_runs()?);
+        let mut snapshots = self.present_snapshots()?;
+        snapshots.retain(|snapshot| !gone.contains(&snapshot.run));
+        Ok(snapshots)
+    }
+
+    /// All snapshots that are present, oldest first.
+    fn present_snapshots(&self) -> Result<Vec<ListedSnapshot>> {
         let listed = self.place.listing("snapshots")?;
         let opened = listed.iter().filter_map(|object| open_name(&self.keys, &object.name));
-        let mut snapshots: Vec<_> =
-            opened.filter(|snapshot| !gone.contains(&snapshot.run)).collect();
+        let mut snapshots: Vec<_> = opened.collect();
         snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
         Ok(snapshots)
+    }
+
+    /// The newest listed snapshot of a lineage. `clean`: a run that is known to have ended well; no
+    /// verdict can have declared it dead since.
+    pub(crate) fn newest_of(
+        &self,
+        lineage: Lineage,
+        clean: Option<RunId>,
+    ) -> Result<Option<ListedSnapshot>> {
+        let mut gone = self.expired_runs()?;
+        let mut snapshots = self.present_snapshots()?;
+        snapshots.retain(|found| found.lineage == lineage && !gone.contains(&found.run));
+        if snapshots.last().is_some_and(|newest| Some(newest.run) != clean) {
+            gone = self.dead_runs()?;
+            snapshots.retain(|found| !gone.contains(&found.run));
+        }
+        Ok(snapshots.pop())
     }
 
     /// Objects in the snapshots' folder whose names do not open: not the store's, or damaged.
@@ -234,6 +258,12 @@ impl Store {
     /// # Errors
     /// If neither copy can be read.
     pub fn read_snapshot(&self, listed: &ListedSnapshot) -> Result<Snapshot> {
+        let known = self.nearby.snapshot(listed.object.leaf());
+        if let Some(snapshot) = known
+            .and_then(|sealed| self.open_snapshot(listed, listed.object.as_str(), &sealed).ok())
+        {
+            return Ok(snapshot);
+        }
         match self.read_snapshot_copy(listed, listed.object.as_str()) {
             Err(first) if first.is_damage() => {
                 let spare = format!("spares/{}", listed.object.leaf());
@@ -250,12 +280,24 @@ impl Store {
         object: &str,
     ) -> Result<Snapshot> {
         let sealed = self.place.fetch(&ObjectName::new(object)?)?;
+        let snapshot = self.open_snapshot(listed, object, &sealed)?;
+        self.nearby.keep_snapshot(listed.object.leaf(), &sealed);
+        Ok(snapshot)
+    }
+
+    /// Opens a snapshot as it lies at the place.
+    fn open_snapshot(
+        &self,
+        listed: &ListedSnapshot,
+        object: &str,
+        sealed: &[u8],
+    ) -> Result<Snapshot> {
         let damaged = |why: &str| StoreError::damaged(object, why);
         let leaf = listed.object.leaf();
         let plain = self
             .keys
             .envelope(Class::Tree)
-            .open(&sealed, &info(&self.keys, leaf))
+            .open(sealed, &info(&self.keys, leaf))
             .ok_or_else(|| damaged("it is not authentic"))?;
         let context = format!("snapshot {leaf}");
         let body =
@@ -285,6 +327,7 @@ impl Store {
         for folder in ["spares", "snapshots"] {
             self.place.create(&ObjectName::new(format!("{folder}/{leaf}"))?, &sealed)?;
         }
+        self.nearby.keep_snapshot(leaf, &sealed);
         Ok(2 * sealed.len() as u64)
     }
 }

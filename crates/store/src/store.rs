@@ -2,7 +2,7 @@
 
 use std::{
     collections::HashMap,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
 };
 
 use skellin_place::{Extent, ObjectName, Place, PlaceErrorKind};
@@ -21,6 +21,7 @@ use crate::{
     ids::{Class, ContainerId, Fingerprint, RunId, StoreId, random},
     index::{Cache, Index},
     keys::{Keys, Secret, WRAPPED},
+    nearby::{self, Nearby, Opened},
     slot::{self, PassphraseCost},
     tiers::Tiers,
     tree::Spot,
@@ -45,6 +46,9 @@ const HEADER_NAMES: [&str; 2] = ["skellin-store", "skellin-store.spare"];
 /// A directory of a container is fetched together with the trailer if it is no longer than this.
 const USUAL_DIRECTORY: u64 = 64 << 10;
 
+/// What was damaged of an index, and the containers that are there with their sizes.
+pub(crate) type Found = (Vec<StoreError>, Vec<(ContainerId, u64)>);
+
 /// A store that was opened with a passphrase.
 pub struct Store {
     pub(crate) place: Arc<dyn Place>,
@@ -54,9 +58,12 @@ pub struct Store {
     pub(crate) index: Index,
     pub(crate) segments: Tiers,
     pub(crate) cache: Cache,
+    pub(crate) nearby: Nearby,
+    /// Whether trees are gone through as a whole.
+    pub(crate) compares: AtomicBool,
     chunker: Chunker,
     run_keys: Mutex<HashMap<(RunId, Class), Secret>>,
-    blocks: BlockCache,
+    pub(crate) blocks: BlockCache,
     /// Whether the index was loaded; the lock keeps two threads from loading it twice.
     index_loaded: Mutex<bool>,
 }
@@ -122,8 +129,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoStore`], [`StoreError::WrongPassphrase`], damage, or a failure of the place.
     pub fn open(place: Arc<dyn Place>, passphrase: &[u8], cache: Cache) -> Result<Self> {
-        let (header, bytes) = read_header(&*place)?;
-        let (epoch, master) = open_slots(&*place, passphrase, &bytes)?;
+        let (header, epoch, master) = open_as_before(&*place, passphrase, &cache)
+            .map_or_else(|| open_anew(&*place, passphrase, &cache), Ok)?;
+        let nearby = Nearby::new(&cache, header.store, place.is_far());
         let keys = Keys::from_master(header.store, epoch, &master)?;
         let published = [header.data_key, header.tree_key, header.signing_key];
         let derived = [Class::Data, Class::Tree].map(|class| keys.envelope(class).public());
@@ -142,6 +150,8 @@ impl Store {
             index: Index::default(),
             segments: Tiers::default(),
             cache,
+            nearby,
+            compares: AtomicBool::new(false),
             chunker,
             run_keys: Mutex::default(),
             blocks: BlockCache::default(),
@@ -185,12 +195,13 @@ impl Store {
         Ok(())
     }
 
-    /// Loads the index for a run or a check: what was damaged of it is handed back.
-    pub(crate) fn load_index_now(&self) -> Result<Vec<StoreError>> {
+    /// Loads the index for a run or a check: what was damaged of it is handed back, and the
+    /// containers that are there.
+    pub(crate) fn load_index_now(&self) -> Result<Found> {
         let mut loaded = self.index_loaded.lock().unwrap_or_else(PoisonError::into_inner);
-        let damage = self.load_index()?;
+        let found = self.load_index()?;
         *loaded = true;
-        Ok(damage)
+        Ok(found)
     }
 
     /// The block in which a chunk or page lies, and where that is.
@@ -249,30 +260,8 @@ impl Store {
         self.chunk(&unhinted, take)
     }
 
-    /// A block, from memory or from the place.
-    pub(crate) fn block(&self, location: &Location) -> Result<Arc<Block>> {
-        let at = (location.container, location.block);
-        if let Some(block) = self.blocks.get(at) {
-            return Ok(block);
-        }
-        let container = self.containers.get(location.container);
-        let key = self.container_key(&container)?;
-        let (offset, length) = (u64::from(location.offset), u64::from(location.length));
-        let mut sealed = Vec::new();
-        let object = container.id.object()?;
-        self.place.read(&object, Extent::Range { offset, length }, &mut sealed)?;
-        let damaged = |why: &str| StoreError::damaged(object.as_str(), why);
-        let plain = key
-            .open(u32::from(location.block), sealed)
-            .ok_or_else(|| damaged("a block is not authentic"))?;
-        let block = Block::parse(plain).ok_or_else(|| damaged("a block does not expand"))?;
-        let block = Arc::new(block);
-        self.blocks.put(at, &block);
-        Ok(block)
-    }
-
     /// The key of a container; its header is read only if nothing else has told what is in it.
-    fn container_key(&self, container: &Container) -> Result<Arc<ContainerKey>> {
+    pub(crate) fn container_key(&self, container: &Container) -> Result<Arc<ContainerKey>> {
         if let Some(key) = container.key.get() {
             return Ok(Arc::clone(key));
         }
@@ -399,13 +388,40 @@ impl Store {
         cost: PassphraseCost,
     ) -> Result<String> {
         let (_, bytes) = read_header(place)?;
-        let (epoch, master) = open_slots(place, present, &bytes)?;
+        let (epoch, master, _) = open_slots(place, present, &bytes)?;
         let (id, slot) = slot::create(new, cost, epoch, &master, &bytes)?;
         for copy in ["b", "a"] {
             place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
         }
         Ok(id)
     }
+}
+
+/// Opens a store whose header and slot are known from before: one request. `None` if anything is
+/// other than it was.
+fn open_as_before(
+    place: &dyn Place,
+    passphrase: &[u8],
+    cache: &Cache,
+) -> Option<(Header, u32, Secret)> {
+    if !place.is_far() {
+        return None;
+    }
+    let Opened { slot, header: bytes } = nearby::last_opened(cache, &place.describe())?;
+    let header = Header::decode(&bytes, HEADER_NAMES[0]).ok()?;
+    let sealed = Zeroizing::new(place.fetch(&name(&slot).ok()?).ok()?);
+    // The slot is bound to the header: if it opens, both are those of the store at this place.
+    let (epoch, master) = slot::open(&sealed, passphrase, &bytes, &slot).ok()??;
+    Some((header, epoch, master))
+}
+
+fn open_anew(place: &dyn Place, passphrase: &[u8], cache: &Cache) -> Result<(Header, u32, Secret)> {
+    let (header, bytes) = read_header(place)?;
+    let (epoch, master, slot) = open_slots(place, passphrase, &bytes)?;
+    if place.is_far() {
+        nearby::note_opened(cache, &place.describe(), &Opened { slot, header: bytes });
+    }
+    Ok((header, epoch, master))
 }
 
 fn read_header(place: &dyn Place) -> Result<(Header, Vec<u8>)> {
@@ -427,7 +443,11 @@ fn read_header(place: &dyn Place) -> Result<(Header, Vec<u8>)> {
     }
 }
 
-fn open_slots(place: &dyn Place, passphrase: &[u8], header: &[u8]) -> Result<(u32, Secret)> {
+fn open_slots(
+    place: &dyn Place,
+    passphrase: &[u8],
+    header: &[u8],
+) -> Result<(u32, Secret, String)> {
     let mut copies: Vec<ObjectName> =
         place.listing("keys")?.into_iter().map(|object| object.name).collect();
     copies.sort();
@@ -440,7 +460,7 @@ fn open_slots(place: &dyn Place, passphrase: &[u8], header: &[u8]) -> Result<(u3
         }
         let bytes = Zeroizing::new(place.fetch(&copy)?);
         match slot::open(&bytes, passphrase, header, copy.as_str()) {
-            Ok(Some(opened)) => return Ok(opened),
+            Ok(Some((epoch, master))) => return Ok((epoch, master, copy.as_str().to_owned())),
             // The other copy of this slot would say the same.
             Ok(None) => tried.push(slot_id),
             Err(error) => damage = damage.or(Some(error)),

@@ -80,6 +80,9 @@ impl Shared {
                 if id.class == Class::Data {
                     self.data_since_checkpoint.fetch_add(1, Ordering::Relaxed);
                 }
+                if id.class == Class::Tree {
+                    self.store.nearby.keep_tree(id, &bytes);
+                }
                 state.finished.push((id, directory));
             }
             Some(Err(error)) => {

@@ -100,7 +100,7 @@ impl Store {
         };
         let listed: HashSet<String> =
             self.snapshots()?.iter().map(|snapshot| snapshot.run.to_string()).collect();
-        for error in self.load_index_now()? {
+        for error in self.load_index_now()?.0 {
             // A container without a trailer, or a torn segment of a run that was never finished, is
             // what a crash leaves behind. If anything needs it, the walk below says so.
             if let StoreError::Damaged { object, why } = error

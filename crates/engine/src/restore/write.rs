@@ -1,6 +1,7 @@
 //! Writing what is no directory: under another name first, then moved into place.
 
 use std::{
+    collections::VecDeque,
     ffi::CString,
     os::fd::{AsFd, BorrowedFd, OwnedFd},
     sync::{Arc, atomic::Ordering},
@@ -19,6 +20,9 @@ use super::{
     Existing, Shared, groups, locked,
     target::{OpenDirectory, apply, apply_at, is_there, put_in_place},
 };
+
+/// So many pieces of a file are looked at ahead, about 3 MiB.
+const AHEAD: usize = 64;
 
 /// A path to restore that is no directory.
 pub(super) struct Job<'a> {
@@ -172,11 +176,26 @@ fn make(
 /// Writes the pieces of a file; holes stay holes. The bytes it stands for.
 fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result<u64, Failure> {
     let mut at = 0;
-    for item in shared.store.items(recipe) {
+    let mut items = shared.store.items(recipe);
+    let mut ahead = VecDeque::new();
+    loop {
         if shared.is_stopped() {
             return Err(Failure::Stopped);
         }
-        match item? {
+        if ahead.is_empty() {
+            while ahead.len() < AHEAD
+                && let Some(item) = items.next().transpose()?
+            {
+                ahead.push_back(item);
+            }
+            let chunks = ahead.iter().filter_map(|item| match item {
+                Item::Chunk(chunk) => Some(*chunk),
+                Item::Hole(_) => None,
+            });
+            shared.store.fetch_ahead(&chunks.collect::<Vec<_>>());
+        }
+        let Some(item) = ahead.pop_front() else { break };
+        match item {
             Item::Hole(length) => {
                 at += length;
                 shared.bytes.fetch_add(length, Ordering::Relaxed);

@@ -114,8 +114,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         let report = finish_report(pool, request, started, ended, None)?;
         return Ok(RunReport { shrinkage: noticed, outlook, ..report });
     }
-    // Leftovers cost room, no more: a place that cannot be swept can still take a run.
-    let _ = store.place().sweep(SWEEP_AGE);
+    store.sweep(SWEEP_AGE);
     let compression = compression(plan);
     let start = SessionStart { plan: &plan.name, machine: request.machine, started, compression };
     let session = Session::begin(store, &start)?;

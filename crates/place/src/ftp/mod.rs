@@ -258,6 +258,10 @@ impl Place for FtpPlace {
         self.target.describe()
     }
 
+    fn is_far(&self) -> bool {
+        true
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         let exists = || PlaceError::new(Operation::Create, name.as_str(), PlaceErrorKind::Exists);
         if !locked(&self.claims).busy.insert(name.clone()) {

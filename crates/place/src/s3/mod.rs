@@ -296,6 +296,10 @@ impl Place for S3Place {
         self.target.describe()
     }
 
+    fn is_far(&self) -> bool {
+        true
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         let manners = self.manners.load(Ordering::Relaxed);
         if manners != KEEPS && self.is_there(name)? {

@@ -216,6 +216,10 @@ impl Place for SftpPlace {
         self.target.describe()
     }
 
+    fn is_far(&self) -> bool {
+        true
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         let mut random = [0u8; 12];
         let failed = |error: getrandom::Error| {

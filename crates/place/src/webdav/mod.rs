@@ -336,6 +336,10 @@ impl Place for WebDavPlace {
         self.target.describe()
     }
 
+    fn is_far(&self) -> bool {
+        true
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         let mut random = [0u8; 12];
         getrandom::fill(&mut random).map_err(|error| {

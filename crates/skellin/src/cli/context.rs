@@ -6,9 +6,11 @@ use jiff::{Timestamp, tz::TimeZone};
 use serde_json::json;
 use skellin_engine::{
     Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock, history,
-    open_place_alone, read_secret,
+    open_place, read_secret,
 };
-use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, Stores};
+use skellin_plan::{
+    PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, Stores, parse_access,
+};
 use skellin_store::{Cache, Snapshot, Store};
 
 use crate::machine::open_configured;
@@ -122,7 +124,22 @@ impl Context {
         let with = |name: &str| std::env::var(name).ok();
         let spec = PlaceSpec::parse(text, &with)
             .map_err(|why| CliError::usage(why, "give the full path of the store's directory"))?;
-        let place = open_place_alone(spec)?;
+        let config = match &which.access {
+            None => StoreConfig::at(spec),
+            Some(file) => {
+                let text = std::fs::read_to_string(file).map_err(|error| {
+                    let what = format!("{} cannot be read: {error}", file.display());
+                    CliError::usage(what, "name a file with the keys a store has in stores.toml")
+                })?;
+                let shown = file.display().to_string();
+                let (config, problems) = parse_access(spec, &shown, &text, &with);
+                if let Some(problem) = problems.first() {
+                    return Err(CliError::usage(problem.to_string(), "mend it, then try again"));
+                }
+                config
+            }
+        };
+        let place = open_place(&config, &self.folders)?;
         // Whether there is a store shows before anybody types a passphrase.
         Store::header_at(&*place)?;
         let passphrase = match &which.passphrase_file {

@@ -82,6 +82,9 @@ struct WhichStore {
     /// Read the passphrase for --place from this file instead of asking
     #[arg(long, value_name = "FILE", requires = "place")]
     passphrase_file: Option<PathBuf>,
+    /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
+    #[arg(long, value_name = "FILE", requires = "place")]
+    access: Option<PathBuf>,
 }
 
 #[derive(Subcommand)]

@@ -25,6 +25,9 @@ pub(super) struct VerifyArgs {
     /// Read the passphrase for --place from this file instead of asking
     #[arg(long, value_name = "FILE", requires = "place")]
     passphrase_file: Option<std::path::PathBuf>,
+    /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
+    #[arg(long, value_name = "FILE", requires = "place")]
+    access: Option<std::path::PathBuf>,
 }
 
 fn share(text: &str) -> Result<DataShare, String> {
@@ -61,6 +64,7 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
         store: args.store.clone(),
         place: args.place.clone(),
         passphrase_file: args.passphrase_file.clone(),
+        access: args.access.clone(),
     };
     let (name, store) = context.stores(&which, None)?.remove(0);
     context.catch_signals();
