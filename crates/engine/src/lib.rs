@@ -20,6 +20,7 @@ mod metadata;
 mod names;
 mod path;
 mod places;
+mod replicate;
 mod restore;
 mod run;
 mod secrets;
@@ -40,6 +41,7 @@ pub use places::{
     MountedDrive, ReachStep, local_directory, mounted_drives, open_place, open_place_alone,
     prepare_drive, prepare_place, prepare_place_alone, reach,
 };
+pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{
     ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, RunReport, RunRequest,

@@ -176,6 +176,20 @@ impl Comparison {
         }
     }
 
+    /// A page that an earlier run has stored, if it is still where a new snapshot may refer to it.
+    #[must_use]
+    pub fn page(&self, fingerprint: Fingerprint) -> Option<PageRef> {
+        let location = self.store.known(&fingerprint)?;
+        Some(PageRef { fingerprint, spot: Spot::At(location) })
+    }
+
+    /// Whether everything the base refers to may be taken over as it is; then all of it counts as
+    /// used.
+    #[must_use]
+    pub fn take_over_all(&self) -> bool {
+        self.base_is_whole()
+    }
+
     /// The pages of a recipe must be usable as well: they are if the root is, since pages are
     /// stored bottom-up and each is looked up again.
     fn keep_pages(&self, page: &PageRef) -> Result<bool> {

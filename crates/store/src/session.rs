@@ -131,6 +131,12 @@ impl Session {
         acknowledge(&self.writing, self.comparison.base(), &notices, &self.known_notices)
     }
 
+    /// The store.
+    #[must_use]
+    pub fn store(&self) -> &Store {
+        &self.writing.store
+    }
+
     /// The run's id.
     #[must_use]
     pub fn run(&self) -> RunId {

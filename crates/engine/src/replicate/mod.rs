@@ -1,0 +1,186 @@
+//! Copies of snapshots in another store, of another key and at another place.
+//!
+//! A copy is a run at the target: what it refers to is there before it is listed, and what the
+//! target has already is not sent again. Content is proven by its fingerprint when it is read and
+//! cut anew, since each store cuts by a table of its own.
+
+mod copy;
+
+use std::{collections::HashSet, sync::Arc};
+
+use skellin_store::{
+    Compression, ListedSnapshot, Session, SessionStart, Snapshot, SnapshotDraft, Store,
+};
+
+use crate::{
+    clock::{Cancel, Clock},
+    error::{EngineError, Result},
+    event::{Event, EventSink, Progress},
+};
+use copy::{Copied, Copying};
+
+/// What is to be copied.
+pub struct ReplicateRequest<'a> {
+    /// Only snapshots of this plan.
+    pub plan: Option<&'a str>,
+    /// The time.
+    pub clock: &'a dyn Clock,
+    /// Raised to interrupt.
+    pub cancel: &'a Cancel,
+    /// Told what happens.
+    pub events: &'a dyn EventSink,
+}
+
+/// A snapshot that could not be copied.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NotCopied {
+    /// Its id in the store it is in.
+    pub id: [u8; 16],
+    /// When its run began, in milliseconds since 1970.
+    pub started: i64,
+    /// Why not.
+    pub reason: String,
+}
+
+/// What was copied.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ReplicateReport {
+    /// Snapshots that were copied.
+    pub copied: u64,
+    /// Snapshots the target had already.
+    pub present: u64,
+    /// Snapshots that are damaged where they are.
+    pub damaged: Vec<NotCopied>,
+    /// Bytes read from the one store.
+    pub read: u64,
+    /// Bytes of chunks the other did not have.
+    pub new: u64,
+    /// Bytes written to the other.
+    pub stored: u64,
+    /// Whether it was interrupted; what was copied until then is whole.
+    pub interrupted: bool,
+}
+
+/// Copies the snapshots that the other store has not, oldest first.
+///
+/// # Errors
+/// If a store or its place fails. Damage where a snapshot is read is told in the report.
+pub fn replicate(
+    from: &Arc<Store>,
+    to: &Arc<Store>,
+    request: &ReplicateRequest<'_>,
+) -> Result<ReplicateReport> {
+    if from.header().store == to.header().store {
+        return Err(EngineError::Unknown {
+            what: "both are the same store".to_owned(),
+            hint: "name two stores: skellin replicate oak pier".to_owned(),
+        });
+    }
+    request.events.event(Event::Begun { work: "replicate", name: to.place().describe() });
+    let report = all(from, to, request);
+    request.events.event(Event::Ended);
+    report
+}
+
+fn all(
+    from: &Arc<Store>,
+    to: &Arc<Store>,
+    request: &ReplicateRequest<'_>,
+) -> Result<ReplicateReport> {
+    let mut report = ReplicateReport::default();
+    let there: HashSet<_> =
+        to.snapshots()?.iter().map(|listed| (listed.lineage, listed.started)).collect();
+    let mut copied = Copied::default();
+    for listed in from.snapshots()? {
+        if request.cancel.is_cancelled() {
+            report.interrupted = true;
+            break;
+        }
+        let snapshot = match from.read_snapshot(&listed) {
+            Ok(snapshot) => snapshot,
+            Err(error) if error.is_damage() => {
+                report.damaged.push(not_copied(&listed, error.to_string()));
+                continue;
+            }
+            Err(error) => return Err(error.into()),
+        };
+        if request.plan.is_some_and(|plan| plan != snapshot.plan) {
+            continue;
+        }
+        if there.contains(&(to.lineage(&snapshot.plan, &snapshot.machine), snapshot.started)) {
+            report.present += 1;
+            continue;
+        }
+        match one(from, to, &snapshot, request, &mut copied, &mut report) {
+            Ok(()) => report.copied += 1,
+            Err(EngineError::Store(error)) if error.is_damage() => {
+                report.damaged.push(not_copied(&listed, error.to_string()));
+            }
+            Err(error) if error.is_cancelled() => {
+                report.interrupted = true;
+                break;
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(report)
+}
+
+fn not_copied(listed: &ListedSnapshot, reason: String) -> NotCopied {
+    NotCopied { id: listed.run.0, started: listed.started, reason }
+}
+
+/// Copies one snapshot under a run of its own.
+fn one(
+    from: &Arc<Store>,
+    to: &Arc<Store>,
+    snapshot: &Snapshot,
+    request: &ReplicateRequest<'_>,
+    copied: &mut Copied,
+    report: &mut ReplicateReport,
+) -> Result<()> {
+    let start = SessionStart {
+        plan: &snapshot.plan,
+        machine: &snapshot.machine,
+        started: snapshot.started,
+        compression: Compression::Default,
+    };
+    let session = Session::begin(to, &start)?;
+    let (read, files) = (report.read, snapshot.files);
+    let told = |done: u64, bytes: u64| {
+        request.events.event(Event::Progress(Progress {
+            files: done,
+            total_files: Some(files),
+            bytes,
+            total_bytes: Some(snapshot.bytes),
+            read: read + bytes,
+            ..Progress::default()
+        }));
+    };
+    let root = Copying::new(from, &session, request.cancel, copied, &told)
+        .and_then(|copying| copying.go(snapshot.root_page(from)));
+    let (root, bytes) = match root {
+        Ok(done) => done,
+        Err(error) => {
+            session.abandon();
+            return Err(error);
+        }
+    };
+    let finished = session.finish(SnapshotDraft {
+        sources: snapshot.sources.clone(),
+        root,
+        labels: snapshot.labels.clone(),
+        plan_text: snapshot.plan_text.clone(),
+        files: snapshot.files,
+        bytes: snapshot.bytes,
+        ended: snapshot.ended,
+        exceptions: snapshot.exceptions,
+        exception_list: snapshot.exception_list.clone(),
+        sockets: snapshot.sockets,
+    })?;
+    copied.is_base(finished.run);
+    report.read += bytes;
+    report.new += finished.new_bytes;
+    report.stored += finished.stored_bytes;
+    Ok(())
+}
