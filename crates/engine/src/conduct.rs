@@ -12,6 +12,7 @@ use crate::{
     event::{Event, EventSink},
     journal::{Beginning, Ending, Journal, Outcome, Work, past_runs},
     lock::PlanLock,
+    replicate::{self, ReplicateReport, ReplicateRequest},
     restore::{self, RestoreReport, RestoreRequest},
     run::{
         self, ByteCounts, Cost, FileCounts, Outlook, RunReport, RunRequest, RunStatus, Shrinkage,
@@ -204,6 +205,41 @@ impl Conductor<'_> {
                     (true, _) => Outcome::Interrupted,
                     (false, 0) => Outcome::Done,
                     (false, _) => Outcome::Exceptions,
+                },
+            )
+        });
+        result
+    }
+
+    /// Copies snapshots to a store.
+    ///
+    /// # Errors
+    /// As [`replicate`](crate::replicate()), or if the other store cannot be opened.
+    pub fn replicate<E: Failure>(
+        &self,
+        from: &Arc<Store>,
+        to_name: &str,
+        plan: Option<&str>,
+        open: impl FnOnce() -> Result<Arc<Store>, E>,
+    ) -> Result<ReplicateReport, E> {
+        let entry = self.begin(Work::Replicate, plan, to_name, self.machine);
+        let request =
+            ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: self.events };
+        let result = open().and_then(|to| Ok(replicate::replicate(from, &to, &request)?));
+        self.finish(entry, &result, |report| Ending {
+            files: FileCounts { new: report.copied, same: report.present, ..FileCounts::default() },
+            bytes: ByteCounts { read: report.read, new: report.new, stored: report.stored },
+            words: report.damaged.first().map(|damaged| {
+                format!("{} damaged snapshots: {}", report.damaged.len(), damaged.reason)
+            }),
+            hint: (!report.damaged.is_empty())
+                .then(|| "verify the store they are in: it names the files".to_owned()),
+            ..Ending::at(
+                self.clock.now(),
+                match (report.interrupted, report.damaged.is_empty()) {
+                    (true, _) => Outcome::Interrupted,
+                    (false, true) => Outcome::Done,
+                    (false, false) => Outcome::Damage,
                 },
             )
         });

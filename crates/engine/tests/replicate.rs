@@ -15,9 +15,7 @@ use common::{
     PASSPHRASE, Restoring, assert_clean, assert_same, content, make_odd_tree, memory_store,
     open_store, plan_of, run_at, scratch, settle, write,
 };
-use skellin_engine::{
-    Cancel, Event, MovedClock, ReplicateReport, ReplicateRequest, replicate,
-};
+use skellin_engine::{Cancel, Event, MovedClock, ReplicateReport, ReplicateRequest, replicate};
 use skellin_place::{MemoryPlace, Place};
 use skellin_store::{Creation, PassphraseCost, Store};
 

@@ -55,6 +55,8 @@ pub struct Plan {
     pub shrink: Option<u8>,
     /// When it runs.
     pub schedule: Option<Schedule>,
+    /// Stores its snapshots are copied to after a run.
+    pub replicate: Vec<String>,
     /// The file's text.
     pub text: String,
 }
@@ -64,7 +66,6 @@ const LATER: &[&str] = &[
     "zone",
     "retain",
     "speed",
-    "replicate",
     "around",
     "goal",
     "tell",
@@ -132,7 +133,9 @@ pub fn parse_plan_reading<'a>(
     let about = fields.text(&mut reading, "about").map(|(text, _)| text);
     let named = parse_sources_from(&mut reading, &mut fields, with, read);
     let sources = parse_sources(&mut reading, &mut fields, with, named);
-    let store = parse_store(&mut reading, &mut fields, stores);
+    let stores: Vec<&str> = stores.into_iter().collect();
+    let store = parse_store(&mut reading, &mut fields, &stores);
+    let replicate = parse_replicate(&mut reading, &mut fields, &stores, store.as_deref());
     let labels = fields.texts(&mut reading, "labels").unwrap_or_default();
     for (label, span) in &labels {
         if !is_plan_name(label) {
@@ -172,6 +175,7 @@ pub fn parse_plan_reading<'a>(
         readers,
         shrink,
         schedule,
+        replicate,
         text: text.to_owned(),
     });
     (plan, reading.problems)
@@ -315,10 +319,10 @@ fn overlaps(a: &Path, b: &Path) -> bool {
     a.starts_with(b) || b.starts_with(a)
 }
 
-fn parse_store<'t, 'a>(
+fn parse_store<'t>(
     reading: &mut Reading<'t>,
     fields: &mut Fields<'t>,
-    stores: impl IntoIterator<Item = &'a str>,
+    stores: &[&str],
 ) -> Option<String> {
     let before = reading.problems.len();
     let Some((store, span)) = fields.text(reading, "store") else {
@@ -328,17 +332,42 @@ fn parse_store<'t, 'a>(
         }
         return None;
     };
-    let stores: Vec<&str> = stores.into_iter().collect();
-    if stores.contains(&store.as_str()) {
-        return Some(store);
+    if is_known(reading, &store, &span, stores) { Some(store) } else { None }
+}
+
+/// The stores a plan's snapshots are copied to.
+fn parse_replicate<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+    stores: &[&str],
+    own: Option<&str>,
+) -> Vec<String> {
+    let mut found: Vec<String> = Vec::new();
+    for (name, span) in fields.texts(reading, "replicate").unwrap_or_default() {
+        if own == Some(name.as_str()) {
+            let what = format!("`{name}` is the plan's own store");
+            reading.problem_with(&span, what, "name another one, or leave it out");
+        } else if found.contains(&name) {
+            reading.problem(&span, format!("`{name}` stands there twice"));
+        } else if is_known(reading, &name, &span, stores) {
+            found.push(name);
+        }
     }
-    let hint = match nearest(&store, stores.iter().copied()) {
+    found
+}
+
+/// Whether a store stands in `stores.toml`; if not, that is noted.
+fn is_known(reading: &mut Reading<'_>, store: &str, span: &Range<usize>, stores: &[&str]) -> bool {
+    if stores.contains(&store) {
+        return true;
+    }
+    let hint = match nearest(store, stores.iter().copied()) {
         Some(near) => format!("did you mean `{near}`?"),
         None if stores.is_empty() => "stores.toml names none yet".to_owned(),
         None => format!("there are {}", stores.join(", ")),
     };
-    reading.problem_with(&span, format!("no store `{store}` stands in stores.toml"), hint);
-    None
+    reading.problem_with(span, format!("no store `{store}` stands in stores.toml"), hint);
+    false
 }
 
 fn parse_compress<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Compress {
@@ -405,7 +434,7 @@ mod tests {
 
     #[test]
     fn every_mistake_comes_with_its_place_and_the_right_spelling() {
-        let text = "sorces = [\"/a\"]\nstore = \"oka\"\ncompress = \"hihg\"\nreaders = 0\nlabels = \"x\"\nretain = []\nrules = '''\nskip ok\nskpi *.part\n'''\nabout = 3\n";
+        let text = "sorces = [\"/a\"]\nstore = \"oka\"\ncompress = \"hihg\"\nreaders = 0\nlabels = \"x\"\nreplicate = [\"elm\", \"oak\", \"oak\"]\nretain = []\nrules = '''\nskip ok\nskpi *.part\n'''\nabout = 3\n";
         let (plan, problems) = parse(text);
         assert!(plan.is_none());
         for expected in [
@@ -413,6 +442,8 @@ mod tests {
             "readings.toml:1:1: a plan has no key `sorces`",
             "did you mean `sources`?",
             "readings.toml:2:9: no store `oka` stands in stores.toml",
+            "no store `elm` stands in stores.toml",
+            "`oak` stands there twice",
             "did you mean `oak`?",
             "did you mean \"high\"?",
             "readings.toml:4:11: `readers` must be a whole number",

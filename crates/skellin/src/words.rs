@@ -75,6 +75,11 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
             format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
+        Work::Replicate => format!(
+            "{} copied, {} stored",
+            counted(files.new, "snapshot", "snapshots"),
+            bytes(size.stored)
+        ),
     }
 }
 

@@ -81,6 +81,8 @@ pub enum Work {
     Restore,
     /// A verification of a store.
     Verify,
+    /// Snapshots copied to a store.
+    Replicate,
 }
 
 /// How work ended, or that it has not.
@@ -119,7 +121,7 @@ macro_rules! worded {
     };
 }
 
-worded!(Work { Run = "run", Restore = "restore", Verify = "verify" });
+worded!(Work { Run = "run", Restore = "restore", Verify = "verify", Replicate = "replicate" });
 worded!(Outcome {
     Running = "running",
     Done = "done",

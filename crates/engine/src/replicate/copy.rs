@@ -174,7 +174,8 @@ impl<'a> Copying<'a> {
         self.writer.flush()?;
         self.hand_over()?;
         self.writer.close()?;
-        let root = self.root.ok_or_else(|| StoreError::Stopped("the tree has no root".to_owned()))?;
+        let root =
+            self.root.ok_or_else(|| StoreError::Stopped("the tree has no root".to_owned()))?;
         Ok((root, self.read))
     }
 

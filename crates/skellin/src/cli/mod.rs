@@ -12,6 +12,7 @@ mod plan;
 mod plan_new;
 mod prepare;
 mod progress;
+mod replicate;
 mod restore;
 mod run;
 mod signals;
@@ -111,6 +112,8 @@ enum Command {
     Restore(restore::RestoreArgs),
     /// Prove a store: its structure and its bytes
     Verify(verify::VerifyArgs),
+    /// Copy snapshots to another store
+    Replicate(replicate::ReplicateArgs),
     /// What was run, restored and verified on this machine
     Journal(journal::JournalArgs),
     /// Look at the whole set-up, and say what to mend
@@ -157,6 +160,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Print(args) => history::print(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
+        Command::Replicate(args) => replicate::replicate(context, &args),
         Command::Journal(args) => journal::journal(context, &args),
         Command::Doctor(args) => doctor::doctor(context, &args),
         Command::Demo(args) => demo::demo(context, &args),

@@ -1,5 +1,7 @@
 //! `run`: plans carried out, or rehearsed.
 
+use std::sync::Arc;
+
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{Change, RunOptions, RunReport, RunStatus, Shrinkage};
@@ -47,14 +49,12 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
     context.catch_signals();
     let (mut reports, mut exit) = (Vec::new(), Exit::Done);
     for plan in &plans {
-        let report = one(context, &configuration, plan, args)?;
-        if !context.global.json && !context.global.quiet {
-            output::text(&as_text(plan, &report, context.global.verbose));
-        }
+        let (report, copied) = one(context, &configuration, plan, args)?;
         exit = match report.status {
             RunStatus::Interrupted => Exit::Signal(signals::caught().unwrap_or(2)),
             RunStatus::Guarded => Exit::Guarded,
             RunStatus::Exceptions if exit == Exit::Done => Exit::Exceptions,
+            _ if copied != Exit::Done => copied,
             _ => exit,
         };
         reports.push(as_json(plan, &report, context.global.verbose));
@@ -73,7 +73,7 @@ fn one(
     configuration: &skellin_engine::Configuration,
     plan: &Plan,
     args: &RunArgs,
-) -> Result<RunReport, CliError> {
+) -> Result<(RunReport, Exit), CliError> {
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
     let conductor = context.conductor(configuration, journal.as_ref(), &machine);
@@ -84,7 +84,21 @@ fn one(
         dry_run: args.dry_run,
         list_paths: args.dry_run && context.global.verbose,
     };
-    conductor.run(plan, options, || context.open_store(configuration, &plan.store, !args.dry_run))
+    let mut opened = None;
+    let report = conductor.run(plan, options, || {
+        let store = context.open_store(configuration, &plan.store, !args.dry_run)?;
+        Ok::<_, CliError>(Arc::clone(opened.insert(store)))
+    })?;
+    if !context.global.json && !context.global.quiet {
+        output::text(&as_text(plan, &report, context.global.verbose));
+    }
+    let copied = match opened.filter(|_| report.snapshot.is_some()) {
+        Some(store) => {
+            super::replicate::after_run(context, configuration, &conductor, plan, &store)
+        }
+        None => Exit::Done,
+    };
+    Ok((report, copied))
 }
 
 /// Asks on the terminal, if there is one, whether to go on.

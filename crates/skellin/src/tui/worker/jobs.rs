@@ -62,7 +62,22 @@ impl<'a> Job<'a> {
         let plan = self.configuration.plan_without_mistakes(plan)?;
         let agree = |_: &skellin_engine::Shrinkage| agreed;
         let options = RunOptions { dry_run, agree: Some(&agree), ..RunOptions::default() };
-        self.conduct(|conductor| conductor.run(plan, options, || self.shared.store(&plan.store)))
+        self.conduct(|conductor| {
+            let report = conductor.run(plan, options, || self.shared.store(&plan.store))?;
+            if report.snapshot.is_some() {
+                let from = self.shared.store(&plan.store)?;
+                for to in &plan.replicate {
+                    let open = || self.shared.store(to);
+                    let copied = conductor.replicate(&from, to, Some(&plan.name), open);
+                    // The snapshot is made: what failed is its copy, and the next run makes up.
+                    if let Err(error) = copied {
+                        let note = format!("not copied to {to}: {error}");
+                        conductor.events.event(Event::Note(note));
+                    }
+                }
+            }
+            Ok(report)
+        })
     }
 
     fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {

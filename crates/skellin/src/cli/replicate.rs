@@ -1,0 +1,120 @@
+//! `replicate`: snapshots copied to another store.
+
+use std::sync::Arc;
+
+use clap::Args;
+use serde_json::{Value, json};
+use skellin_engine::{Conductor, Configuration, ReplicateReport};
+use skellin_plan::Plan;
+use skellin_store::{Store, hex};
+
+use super::{context::Context, error::CliError, output, signals};
+use crate::{exit::Exit, words};
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin replicate oak offshore\n  skellin replicate oak offshore --plan readings\n\nOnly what is missing is copied; each copy is proven on the way. What is interrupted goes on\nwhere it was."
+)]
+pub(super) struct ReplicateArgs {
+    /// The store to copy from
+    from: String,
+    /// The store to copy to
+    to: String,
+    /// Only snapshots of this plan
+    #[arg(long, value_name = "PLAN")]
+    plan: Option<String>,
+}
+
+pub(super) fn replicate(context: &Context, args: &ReplicateArgs) -> Result<Exit, CliError> {
+    let configuration = context.configuration()?;
+    // Both names are looked at before anybody types a passphrase.
+    configuration.store(&args.from)?;
+    configuration.store(&args.to)?;
+    let from = context.open_store(&configuration, &args.from, true)?;
+    context.catch_signals();
+    let journal = context.journal();
+    let machine = crate::machine::machine_name();
+    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
+    let open = || context.open_store(&configuration, &args.to, true);
+    let report = conductor.replicate(&from, &args.to, args.plan.as_deref(), open)?;
+    context.print(|| as_json(&args.to, &report), || as_text(&args.from, &args.to, &report));
+    Ok(exit(&report))
+}
+
+/// The stores a plan names for its snapshots, one after the other; one that fails keeps no other
+/// from its copies.
+pub(super) fn after_run(
+    context: &Context,
+    configuration: &Configuration,
+    conductor: &Conductor<'_>,
+    plan: &Plan,
+    from: &Arc<Store>,
+) -> Exit {
+    let mut worst = Exit::Done;
+    for to in &plan.replicate {
+        let open = || context.open_store(configuration, to, true);
+        let done = conductor.replicate::<CliError>(from, to, Some(&plan.name), open);
+        match done {
+            Ok(report) => {
+                if !context.global.json && !context.global.quiet {
+                    output::text(&as_text(&plan.store, to, &report));
+                }
+                if report.interrupted || !report.damaged.is_empty() {
+                    worst = exit(&report);
+                }
+            }
+            Err(error) => {
+                // The snapshot is made: what failed is its copy, which the next run makes up for.
+                error.report(false);
+                worst = error.exit;
+            }
+        }
+    }
+    worst
+}
+
+fn exit(report: &ReplicateReport) -> Exit {
+    match (report.interrupted, report.damaged.is_empty()) {
+        (true, _) => Exit::Signal(signals::caught().unwrap_or(2)),
+        (false, false) => Exit::Damage,
+        (false, true) => Exit::Done,
+    }
+}
+
+fn as_json(to: &str, report: &ReplicateReport) -> Value {
+    let damaged = report.damaged.iter().map(|damaged| {
+        json!({"snapshot": hex(&damaged.id), "time": words::rfc3339(damaged.started), "reason": damaged.reason})
+    });
+    let status = match (report.interrupted, report.damaged.is_empty()) {
+        (true, _) => "interrupted",
+        (false, true) => "done",
+        (false, false) => "failed",
+    };
+    json!({"store": to, "status": status, "copied": report.copied, "present": report.present,
+        "bytes": {"read": report.read, "new": report.new, "stored": report.stored},
+        "damage": damaged.collect::<Vec<_>>()})
+}
+
+fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String {
+    let copied = words::counted(report.copied, "snapshot", "snapshots");
+    let ended = if report.interrupted { "interrupted, " } else { "" };
+    let mut out = format!(
+        "{from} → {to}: {ended}{copied} copied, {} there already\n  bytes      {} read · {} new · {} stored\n",
+        words::count(report.present),
+        words::bytes(report.read),
+        words::bytes(report.new),
+        words::bytes(report.stored)
+    );
+    for damaged in &report.damaged {
+        out.push_str(&format!(
+            "  ▲ not copied: snapshot {} of {}: {}\n",
+            words::short_id(&damaged.id),
+            words::moment(damaged.started),
+            damaged.reason
+        ));
+    }
+    if !report.damaged.is_empty() {
+        out.push_str(&format!("    → skellin verify {from} names the files that damage touches\n"));
+    }
+    out
+}
