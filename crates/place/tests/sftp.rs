@@ -9,9 +9,13 @@ use common::{
     sshd::{Sshd, private},
 };
 use skellin_place::{
-    Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace, SftpStep, SftpTarget,
+    Hop, Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace, SftpStep,
+    SftpTarget, Throttles,
 };
-use skellin_standins::{Pace, Wire};
+use skellin_standins::{
+    Pace, Wire,
+    sftp::{Account, SimulatedSftp},
+};
 use zeroize::Zeroizing;
 
 const FOLDERS: &[&str] = &["data", "index"];
@@ -45,6 +49,52 @@ fn a_real_server_conforms() {
         let target = SftpTarget { throttles, ..server.target("deep/er/store") };
         Arc::new(SftpPlace::open(target).expect("opens"))
     });
+}
+
+#[test]
+fn the_stand_in_conforms_and_refuses() {
+    let folder = tempfile::tempdir().expect("a directory");
+    let account =
+        || Account { user: "keeper".to_owned(), password: "two terns".to_owned(), key: None };
+    let key = folder.path().join("host.key");
+    let start = || SimulatedSftp::start(folder.path().join("files"), account(), &key, None);
+    let server = start().expect("starts");
+    let known = folder.path().join("known_hosts");
+    let port = server.address().port();
+    fs::write(&known, server.known_as("127.0.0.1", port)).expect("writes");
+    let target = SftpTarget {
+        hop: Hop {
+            name: "127.0.0.1".to_owned(),
+            address: "127.0.0.1".to_owned(),
+            port,
+            user: "keeper".to_owned(),
+            identities: Vec::new(),
+            agent: false,
+            password: Some("two terns".to_owned().into()),
+            known_hosts: vec![known],
+        },
+        via: Vec::new(),
+        path: "/srv/oak".to_owned(),
+        connections: 2,
+        patience: Duration::from_secs(20),
+        throttles: Throttles::default(),
+    };
+    let place = SftpPlace::prepare(target.clone(), FOLDERS).expect("prepares");
+    let place: Arc<dyn Place> = Arc::new(place);
+    conforms(&place);
+    let mut wrong = target.clone();
+    wrong.hop.password = Some("open sesame".to_owned().into());
+    says(&refusal(wrong), PlaceErrorKind::Login, "the password", "the right account");
+    server.trouble(|trouble| trouble.read_only = true);
+    let error = place.create(&name("data/b"), b"x").expect_err("may not write");
+    assert_eq!(error.kind, PlaceErrorKind::Refused, "{error}");
+    server.trouble(|trouble| (trouble.read_only, trouble.room) = (false, Some(9_500_000)));
+    assert!(place.create(&name("data/b"), &[1; 900_000]).is_err(), "no room");
+    place.create(&name("data/b"), b"x").expect("there is room for this");
+    // Started again, it is the host it was.
+    let before = server.sha256();
+    drop(server);
+    assert_eq!(start().expect("starts").sha256(), before);
 }
 
 #[test]

@@ -4,6 +4,7 @@
 mod noise;
 mod ridge;
 pub mod s3;
+pub mod sftp;
 mod wire;
 
 pub use noise::noise;
