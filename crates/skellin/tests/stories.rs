@@ -30,7 +30,12 @@ fn the_whole_story_of_the_demo_holds() {
         "with its time",
         "no damage",
         "place and the passphrase alone",
-        "Every step held (7 steps)",
+        "its SHA-256 said",
+        "and nothing twice",
+        "which are missing",
+        "the drive that came back is brought up to date",
+        "pair: no damage",
+        "Every step held (13 steps)",
     ] {
         assert!(text.contains(step), "{step}\n{text}");
     }

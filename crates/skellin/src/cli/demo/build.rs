@@ -32,13 +32,18 @@ pub(super) fn write(path: &Path, text: &str) -> Result<(), CliError> {
     made.map_err(|error| failed(path, &error))
 }
 
+/// A file that nobody else can read.
+pub(super) fn private(path: &Path, text: &str) -> Result<(), CliError> {
+    write(path, text)?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o600))
+        .map_err(|error| failed(path, &error))
+}
+
 /// Plans, key and store of the station; the stores' file last: with it the world counts as built.
 pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<(), CliError> {
     let (key, oak, ridge) =
         (folder.join("oak.key"), folder.join("oak"), Ridge::new(folder.join("srv")));
-    write(&key, PASSPHRASE)?;
-    fs::set_permissions(&key, fs::Permissions::from_mode(0o600))
-        .map_err(|error| failed(&key, &error))?;
+    private(&key, PASSPHRASE)?;
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(

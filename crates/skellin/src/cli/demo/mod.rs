@@ -2,6 +2,7 @@
 
 mod build;
 mod compare;
+mod far;
 mod story;
 
 use std::{io, path::Path, path::PathBuf};

@@ -17,7 +17,7 @@ use crate::{
     words,
 };
 
-struct Story<'a> {
+pub(super) struct Story<'a> {
     context: &'a Context,
     folder: PathBuf,
     step: usize,
@@ -46,11 +46,11 @@ pub(super) fn tell(context: &Context, folder: &Path, remove: bool) -> Result<Exi
 }
 
 impl Story<'_> {
-    fn path(&self, below: &str) -> PathBuf {
+    pub fn path(&self, below: &str) -> PathBuf {
         self.folder.join(below)
     }
 
-    fn step(&mut self, title: &str) {
+    pub fn step(&mut self, title: &str) {
         self.step += 1;
         if !self.context.global.json && !self.context.global.quiet {
             output::text(&format!("\n{}. {title}\n", self.step));
@@ -63,7 +63,7 @@ impl Story<'_> {
         }
     }
 
-    fn hold(&self, holds: bool, what: &str) -> Result<(), CliError> {
+    pub fn hold(&self, holds: bool, what: &str) -> Result<(), CliError> {
         if holds {
             self.say(&format!("✓ {what}"));
             return Ok(());
@@ -72,28 +72,42 @@ impl Story<'_> {
     }
 
     /// Runs the program itself; what it says as JSON. Its status must be 0.
-    fn command(&self, arguments: &[&str], configured: bool) -> Result<Value, CliError> {
+    pub fn command(&self, arguments: &[&str], configured: bool) -> Result<Value, CliError> {
+        let (status, said) = self.ask(arguments, configured)?;
+        if status == Some(0) {
+            return Ok(said);
+        }
+        let why = said["error"]["message"].as_str().unwrap_or("it said nothing").to_owned();
+        let status = status.map_or("a signal".to_owned(), |status| format!("status {status}"));
+        Err(CliError::failed(format!("step {} did not hold: {status}: {why}", self.step), None))
+    }
+
+    /// Runs the program itself, which must refuse with this status; its reason.
+    pub fn refusal(&self, arguments: &[&str], expected: i32) -> Result<String, CliError> {
+        let (status, said) = self.ask(arguments, true)?;
+        let why = said["error"]["message"].as_str().unwrap_or_default().to_owned();
+        self.hold(status == Some(expected), &format!("status {expected}: {why}"))?;
+        Ok(why)
+    }
+
+    fn ask(&self, arguments: &[&str], configured: bool) -> Result<(Option<i32>, Value), CliError> {
         let started = |error: std::io::Error| {
             CliError::failed(format!("the program does not start: {error}"), None)
         };
         self.say(&format!("$ skellin {}", arguments.join(" ")));
         let mut command = Command::new(std::env::current_exe().map_err(started)?);
         let home = if configured { self.folder.clone() } else { self.path("empty-machine") };
-        for (variable, below) in
-            [("SKELLIN_CONFIG", "config"), ("SKELLIN_STATE", "state"), ("SKELLIN_CACHE", "cache")]
-        {
+        for (variable, below) in [
+            ("SKELLIN_CONFIG", "config"),
+            ("SKELLIN_STATE", "state"),
+            ("SKELLIN_CACHE", "cache"),
+            ("SKELLIN_DRIVES", "drives"),
+        ] {
             command.env(variable, home.join(below));
         }
         let output = command.arg("--json").args(arguments).output().map_err(started)?;
         let said: Value = serde_json::from_slice(&output.stdout).unwrap_or(Value::Null);
-        if output.status.success() {
-            return Ok(said);
-        }
-        let why = said["error"]["message"].as_str().unwrap_or("it said nothing").to_owned();
-        Err(CliError::failed(
-            format!("step {} did not hold: {}: {why}", self.step, output.status),
-            None,
-        ))
+        Ok((output.status.code(), said))
     }
 
     fn all(&mut self) -> Result<(), CliError> {
@@ -199,9 +213,7 @@ impl Story<'_> {
 
         self.step("An empty machine restores everything, with the place and the passphrase alone");
         let key = self.path("in-my-hand.key");
-        build::write(&key, PASSPHRASE)?;
-        let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
-        fs::set_permissions(&key, private).map_err(|error| failed(&key, &error))?;
+        build::private(&key, PASSPHRASE)?;
         let (place, key, back) = (
             self.path("oak").display().to_string(),
             key.display().to_string(),
@@ -236,7 +248,7 @@ impl Story<'_> {
                 ),
             )?;
         }
-        Ok(())
+        super::far::tell(self)
     }
 
     fn listing(&self, below: &str) -> Result<Vec<(PathBuf, u64)>, CliError> {

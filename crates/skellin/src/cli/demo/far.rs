@@ -1,0 +1,199 @@
+//! The story's second half: a host, an object store, and drives that take turns.
+
+use std::{fs, path::PathBuf};
+
+use skellin_standins::{
+    Ridge,
+    s3::{Bucket, SimulatedS3},
+    sftp::{Account, SimulatedSftp},
+};
+
+use super::{PASSPHRASE, build, compare, failed, story::Story};
+use crate::{cli::error::CliError, words};
+
+/// What guards the simulated servers: nothing.
+const PASSWORD: &str = "sandpipers and knots";
+
+/// The servers of the station's world, as long as this lives.
+pub(super) struct Servers {
+    pier: SimulatedSftp,
+    offshore: SimulatedS3,
+}
+
+impl Servers {
+    /// Starts them, their files below the world's directory.
+    pub fn start(story: &Story<'_>) -> Result<Self, CliError> {
+        let folder = story.path("far");
+        let cannot = |error: std::io::Error| failed(&folder, &error);
+        fs::create_dir_all(&folder).map_err(cannot)?;
+        let account =
+            Account { user: "keeper".to_owned(), password: PASSWORD.to_owned(), key: None };
+        let key = folder.join("pier.key");
+        let pier =
+            SimulatedSftp::start(folder.join("pier"), account, &key, None).map_err(cannot)?;
+        let bucket = Bucket {
+            name: "fennick-ridge".to_owned(),
+            region: "north-1".to_owned(),
+            id: "hut".to_owned(),
+            secret: PASSWORD.to_owned(),
+        };
+        let offshore = SimulatedS3::start(folder.join("offshore"), bucket, None).map_err(cannot)?;
+        Ok(Self { pier, offshore })
+    }
+
+    /// The stores at them, and the one on drives, as they stand in `stores.toml`.
+    fn stores(&self, story: &Story<'_>) -> Result<String, CliError> {
+        let (password, credentials, known) =
+            (story.path("pier.password"), story.path("offshore.key"), story.path("known_hosts"));
+        build::private(&password, PASSWORD)?;
+        build::private(&credentials, &format!("id = \"hut\"\nsecret = \"{PASSWORD}\"\n"))?;
+        let key = story.path("oak.key");
+        let passphrase = format!("passphrase = {{ file = \"{}\" }}\n", key.display());
+        Ok(format!(
+            "\n[pier]\nplace = \"sftp://keeper@127.0.0.1:{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
+             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{endpoint}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}\n\
+             [pair]\nplace = \"drive:/skellin\"\ndrives = [\"oak-east\", \"oak-west\"]\nswap = \"mondays\"\n{passphrase}",
+            port = self.pier.address().port(),
+            endpoint = self.offshore.endpoint(),
+            password = password.display(),
+            known = known.display(),
+            credentials = credentials.display(),
+        ))
+    }
+}
+
+/// Tells it.
+pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
+    let servers = Servers::start(story)?;
+    let ridge = Ridge::new(story.path("srv"));
+    let stores = story.path("config/stores.toml");
+    let cannot = |error: std::io::Error| failed(&stores, &error);
+    let before = fs::read_to_string(&stores).map_err(cannot)?;
+    build::write(&stores, &format!("{before}{}", servers.stores(story)?))?;
+    for store in ["pier", "offshore", "pair"] {
+        let text = format!(
+            "sources = [\"{}\"]\nstore = \"{store}\"\nmachine = \"hut\"\n",
+            ridge.ringing().display()
+        );
+        build::write(&story.path(&format!("config/plans/to-{store}.toml")), &text)?;
+    }
+
+    story.step("The way to a host is tried step by step; its key is shown, and accepted once");
+    let refused = story.refusal(&["store", "reach", "pier"], 5)?;
+    story.hold(
+        refused.contains(&servers.pier.sha256()),
+        "an unknown key is refused, and its SHA-256 said",
+    )?;
+    let prepared = story.refusal(&["store", "reach", "pier", "--accept-host-key"], 5)?;
+    story.hold(prepared.contains("is not there"), "accepted; what is missing is the directory")?;
+    for store in ["pier", "offshore"] {
+        story.command(&["store", "create", store], true)?;
+        let reached = story.command(&["store", "reach", store], true)?;
+        let steps = reached["steps"].as_array().map_or(0, Vec::len);
+        story.hold(steps >= 8, &format!("{store}: {steps} steps, nothing in the way"))?;
+    }
+
+    story.step("A run to the host, one to the object store");
+    for store in ["pier", "offshore"] {
+        let plan = format!("to-{store}");
+        let first = story.command(&["run", &plan], true)?;
+        let second = story.command(&["run", &plan], true)?;
+        let stored = first["runs"][0]["bytes"]["stored"].as_u64().unwrap_or(0);
+        story.hold(
+            stored > 0 && second["runs"][0]["bytes"]["new"] == 0,
+            &format!("{store}: {} stored, then nothing new", words::bytes(stored)),
+        )?;
+    }
+
+    story.step("Snapshots are copied to other stores, of other keys");
+    let held = story.command(&["history", "--store", "oak"], true)?;
+    let held = held["snapshots"].as_array().map_or(0, Vec::len) as u64;
+    for store in ["pier", "offshore"] {
+        let copied = story.command(&["replicate", "oak", store], true)?;
+        let again = story.command(&["replicate", "oak", store], true)?;
+        story.hold(
+            copied["copied"] == held && again["copied"] == 0 && again["present"] == held,
+            &format!("{}, and nothing twice", words::counted(held, "snapshot", "snapshots")),
+        )?;
+    }
+
+    story.step("Drives take turns: each is known by itself, and one that is away is missed aloud");
+    for drive in ["oak-east", "oak-west"] {
+        let mount = plug(story, drive)?.display().to_string();
+        story.command(&["store", "create", "pair", "--on", &mount, "--drive", drive], true)?;
+        story.command(&["run", "to-pair"], true)?;
+        let shown = story.command(&["history", "--store", "pair"], true)?;
+        story.hold(
+            shown["snapshots"].as_array().is_some_and(|found| found.len() == 1),
+            &format!("{drive} has its own snapshot"),
+        )?;
+        unplug(story, drive)?;
+    }
+    let missed = story.refusal(&["run", "to-pair"], 5)?;
+    story.hold(
+        missed.contains("oak-east, oak-west"),
+        "without a drive the run says which are missing",
+    )?;
+    plug(story, "oak-east")?;
+    let back = story.command(&["run", "to-pair"], true)?;
+    story.hold(
+        back["runs"][0]["bytes"]["new"] == 0,
+        "the drive that came back is brought up to date",
+    )?;
+
+    story.step("Each of them restores");
+    for store in ["pier", "offshore", "pair"] {
+        let out = story.path(&format!("restored-{store}"));
+        let (plan, to) = (format!("to-{store}@newest"), out.display().to_string());
+        story.command(&["restore", &plan, "--store", store, "--to", &to], true)?;
+        let source = ridge.ringing();
+        let name = source.file_name().unwrap_or_default();
+        let common = compare::same(&source, &out.join(name), &[])
+            .map_err(|why| CliError::failed(format!("{store}: {why}"), None))?;
+        let paths = words::counted(common.paths as u64, "path", "paths");
+        story.hold(true, &format!("{store}: {paths}, {}, the same", words::bytes(common.bytes)))?;
+        let verified = story.command(&["verify", store], true)?;
+        let clean = verified["damage"].as_array().is_some_and(Vec::is_empty);
+        story.hold(clean, &format!("{store}: no damage"))?;
+    }
+
+    story.step("With the object store, its key and the passphrase an empty machine has it all");
+    let access = story.path("in-my-hand.toml");
+    let credentials = story.path("offshore.key");
+    let text = format!(
+        "endpoint = \"{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{}\" }}\n",
+        servers.offshore.endpoint(),
+        credentials.display()
+    );
+    build::write(&access, &text)?;
+    let hand = story.path("far/in-my-hand.key");
+    build::private(&hand, PASSPHRASE)?;
+    let out = story.path("empty-machine/from-offshore");
+    let [access, hand, to] = [&access, &hand, &out].map(|path| path.display().to_string());
+    let place =
+        ["--place", "s3://fennick-ridge/hut", "--access", &access, "--passphrase-file", &hand];
+    story.command(&[&["restore", "readings@newest", "--to", &to], &place[..]].concat(), false)?;
+    let source = ridge.readings();
+    let common =
+        compare::same(&source, &out.join(source.file_name().unwrap_or_default()), &[".cache"])
+            .map_err(|why| CliError::failed(format!("offshore: {why}"), None))?;
+    story.hold(true, &format!("{}, the same", words::counted(common.paths as u64, "path", "paths")))
+}
+
+/// A drive is plugged in: its directory appears among the mounted ones.
+fn plug(story: &Story<'_>, drive: &str) -> Result<PathBuf, CliError> {
+    let (mount, away) = (story.path("drives").join(drive), story.path("away").join(drive));
+    let done = match away.exists() {
+        true => fs::rename(&away, &mount),
+        false => fs::create_dir_all(&mount),
+    };
+    done.map_err(|error| failed(&mount, &error))?;
+    Ok(mount)
+}
+
+fn unplug(story: &Story<'_>, drive: &str) -> Result<(), CliError> {
+    let (mount, away) = (story.path("drives").join(drive), story.path("away"));
+    fs::create_dir_all(&away)
+        .and_then(|()| fs::rename(&mount, away.join(drive)))
+        .map_err(|error| failed(&mount, &error))
+}
