@@ -5,7 +5,7 @@ use std::{fs, path::Path, process::Command, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    choosing, inputs, limits, root, say, screen,
+    choosing, far, inputs, limits, root, say, screen,
     world::{Bench, Measured},
 };
 
@@ -35,6 +35,11 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     match only {
         Some("--screen") => {
             screen::rows(&bench.program, &bench.medium)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        Some("--far") => {
+            fs::create_dir_all(&bench.medium)?;
+            far::rows(&bench.medium)?;
             return Ok(fs::remove_dir_all(&bench.medium)?);
         }
         Some("--rules") => {
@@ -148,6 +153,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     );
     choosing::rows(&bench)?;
     screen::rows(&bench.program, &bench.medium)?;
+    far::rows(&bench.medium)?;
     say("");
     say(
         "ratios of rates: ours to the limit, at least 0.40 wanted; of times: ours to the bare walk, at most 4.00 wanted",

@@ -2,6 +2,7 @@
 
 mod bench;
 mod choosing;
+mod far;
 mod fuzz;
 mod inputs;
 mod limits;
@@ -16,7 +17,9 @@ fn main() -> anyhow::Result<()> {
         Some("bench") => bench::bench(arguments.next().as_deref()),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
-            anyhow::bail!("say `cargo xtask test`, `bench [--screen|--rules]` or `fuzz [MINUTES]`")
+            anyhow::bail!(
+                "say `cargo xtask test`, `bench [--screen|--rules|--far]` or `fuzz [MINUTES]`"
+            )
         }
     }
 }

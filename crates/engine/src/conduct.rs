@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use skellin_plan::{Effort, Plan};
+use skellin_plan::{Effort, PlaceSpec, Plan};
 use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
 
 use crate::{
@@ -12,6 +12,7 @@ use crate::{
     event::{Event, EventSink},
     journal::{Beginning, Ending, Journal, Outcome, Work, past_runs},
     lock::PlanLock,
+    places::{drive_states, mounted_drives},
     replicate::{self, ReplicateReport, ReplicateRequest},
     restore::{self, RestoreReport, RestoreRequest},
     run::{
@@ -109,7 +110,11 @@ impl Conductor<'_> {
                 cancel: self.cancel,
                 events: self.events,
             };
+            self.remind(plan);
             let mut report = run::run(&store, &request)?;
+            if report.snapshot.is_some() {
+                self.note_drive(plan, &store, report.started);
+            }
             if let Some(outlook) = &mut report.outlook {
                 self.foretell(plan, &store, report.files, report.bytes.read, outlook);
             }
@@ -146,6 +151,33 @@ impl Conductor<'_> {
             )
         });
         result
+    }
+
+    /// Says if it is another drive's turn.
+    fn remind(&self, plan: &Plan) {
+        let Some(config) = self.configuration.stores.fine.get(&plan.store) else { return };
+        let folders = &self.configuration.folders;
+        let states = drive_states(config, folders, self.journal, self.clock.now());
+        if let Some(due) = states.due() {
+            self.events.event(Event::Note(format!("{}: {due}", plan.store)));
+        }
+    }
+
+    /// Remembers the snapshot that was made on a drive.
+    fn note_drive(&self, plan: &Plan, store: &Store, started: i64) {
+        let Some(config) = self.configuration.stores.fine.get(&plan.store) else { return };
+        let (PlaceSpec::Drive(path), Some(journal)) = (&config.place, self.journal) else { return };
+        let id = store.header().store.to_string();
+        let found = mounted_drives(path, &self.configuration.folders);
+        let Some(name) =
+            found.into_iter().find(|drive| drive.id == id).and_then(|drive| drive.name)
+        else {
+            return;
+        };
+        let noted = journal.note_drive(&plan.store, (&name, &id), self.clock.now(), Some(started));
+        if let Err(error) = noted {
+            self.note(&error);
+        }
     }
 
     /// Adds to an outlook what the journal and the store's price tell.

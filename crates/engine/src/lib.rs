@@ -34,12 +34,15 @@ pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
-pub use journal::{Beginning, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run};
+pub use journal::{
+    Beginning, DriveRecord, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run,
+};
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::PlanLock;
 pub use places::{
-    MountedDrive, ReachStep, local_directory, mounted_drives, open_place, open_place_alone,
-    prepare_drive, prepare_place, prepare_place_alone, reach,
+    DriveState, DriveStates, MountedDrive, ReachStep, drive_states, local_directory,
+    mounted_drives, open_place, open_place_alone, prepare_drive, prepare_place,
+    prepare_place_alone, reach,
 };
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};

@@ -15,7 +15,7 @@ use crate::{
     config::Configuration,
     error::{EngineError, Result},
     journal::{Journal, JournalEntry, Outcome, Work},
-    places::{local_directory, open_place},
+    places::{drive_states, local_directory, open_place},
     secrets::read_secret,
 };
 
@@ -141,6 +141,26 @@ impl Examination<'_> {
         {
             let hint = error.hint().unwrap_or_default();
             found.push(wrong(subject.clone(), error.to_string(), hint));
+        }
+        let folders = &self.configuration.folders;
+        if let Some(due) = drive_states(store, folders, self.journal, self.now).due() {
+            let hint = "swap the drives, then run its plans";
+            let weight = Weight::Doubtful;
+            found.push(Finding {
+                weight,
+                subject: subject.clone(),
+                what: due,
+                hint: hint.to_owned(),
+            });
+        }
+        if store.place.is_in_the_open() {
+            found.push(Finding {
+                weight: Weight::Doubtful,
+                subject: subject.clone(),
+                what: "nothing is encrypted on the way there: its password travels openly"
+                    .to_owned(),
+                hint: "use webdavs:// or ftps:// where the server has it".to_owned(),
+            });
         }
         let header = open_place(store, &self.configuration.folders)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));

@@ -3,6 +3,7 @@
 //! It lies in the state directory as an SQLite database. What it loses is history, never data:
 //! a damaged one is put aside and a new one begun.
 
+mod drives;
 mod lessons;
 
 use std::{
@@ -13,6 +14,7 @@ use std::{
     time::Duration,
 };
 
+pub use drives::DriveRecord;
 pub(crate) use lessons::past_runs;
 pub use lessons::rules_of_last_run;
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -24,7 +26,7 @@ use crate::{
 };
 
 /// Version of the tables.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 /// So long another process may hold the journal.
 const BUSY: Duration = Duration::from_secs(5);
 
@@ -70,6 +72,18 @@ CREATE TABLE rule (
     decided INTEGER NOT NULL
 ) STRICT;
 CREATE INDEX rule_by_work ON rule (work);
+";
+
+/// What version 3 has beside version 2.
+const TABLES_3: &str = "
+CREATE TABLE drive (
+    store TEXT NOT NULL,
+    drive TEXT NOT NULL,
+    id TEXT NOT NULL,
+    seen INTEGER NOT NULL,
+    newest INTEGER,
+    PRIMARY KEY (store, drive)
+) STRICT;
 ";
 
 /// What kind of work an entry records.
@@ -250,8 +264,11 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
     if version == 0 {
         transaction.execute_batch(TABLES)?;
     }
-    if version < VERSION {
+    if version < 2 {
         transaction.execute_batch(TABLES_2)?;
+    }
+    if version < VERSION {
+        transaction.execute_batch(TABLES_3)?;
         transaction.pragma_update(None, "user_version", VERSION)?;
     }
     // Reading one row finds out about tables that are not ours.

@@ -3,6 +3,7 @@
 pub(crate) mod drives;
 mod keys;
 mod reach;
+mod rotation;
 mod targets;
 
 use std::{path::PathBuf, sync::Arc};
@@ -16,6 +17,7 @@ use skellin_store::FOLDERS;
 
 pub use drives::{MountedDrive, mounted_drives, prepare_drive};
 pub use reach::{ReachStep, reach};
+pub use rotation::{DriveState, DriveStates, drive_states};
 
 use crate::{config::Folders, error::Result};
 

@@ -9,8 +9,8 @@ use ratatui::{
     crossterm::event::{KeyCode, KeyEvent, KeyModifiers},
 };
 use skellin_engine::{
-    ByteCounts, Census, Change, Configuration, Exception, FileCounts, Folders, JournalEntry,
-    Outcome, PlanFile, Shares, Work,
+    ByteCounts, Census, Change, Configuration, DriveStates, Exception, FileCounts, Folders,
+    JournalEntry, Outcome, PlanFile, Shares, Work,
 };
 use skellin_plan::{Stores, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
@@ -178,6 +178,7 @@ pub(super) fn listed(app: &mut App) {
             state: Ok("ae288691".to_owned()),
             usage: Some((172, 52_000_000)),
             room: Some((78_000_000_000, 270_000_000_000)),
+            drives: DriveStates::default(),
         },
         StoreRow {
             name: "pier".to_owned(),
@@ -185,6 +186,7 @@ pub(super) fn listed(app: &mut App) {
             state: Err(trouble("could not reach /mnt/pier: the place is not there")),
             usage: None,
             room: None,
+            drives: DriveStates::default(),
         },
     ]));
 }

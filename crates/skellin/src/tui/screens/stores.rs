@@ -3,8 +3,10 @@
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
-    text::{Line, Text},
+    text::{Line, Span, Text},
 };
+
+use skellin_engine::DriveState;
 
 use super::parts::{Cells, column, fact, list, number, paragraph};
 use crate::{tui::model::Model, words};
@@ -78,6 +80,24 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     details(frame, app, lower);
 }
 
+/// One drive: whether it is here, how old the newest snapshot on it is, when it was here last.
+fn drive(app: &Model, state: &DriveState) -> Line<'static> {
+    let ago = |time: i64| format!("{} ago", words::age(app.now - time));
+    let newest = state
+        .newest
+        .map_or("no snapshot known".to_owned(), |time| format!("newest snapshot {}", ago(time)));
+    let (mark, place, style) = match (&state.mount, state.seen) {
+        (Some(mount), _) => ("✓", format!("here, at {mount}"), app.theme.well()),
+        (None, Some(seen)) => ("·", format!("away, seen {}", ago(seen)), app.theme.quiet()),
+        (None, None) => ("·", "away, never seen here".to_owned(), app.theme.quiet()),
+    };
+    let turn = if state.has_turn { "   its turn" } else { "" };
+    Line::from(vec![
+        Span::styled(format!("  {mark} {:<12}", state.name), style),
+        Span::from(format!("{place}   {newest}{turn}")),
+    ])
+}
+
 fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let Some(store) = app.stores.as_ref().and_then(|stores| stores.get(app.list.selected)) else {
         return;
@@ -103,6 +123,23 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         let text =
             format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));
         lines.push(fact(app, "room", text));
+    }
+    if !store.drives.drives.is_empty() {
+        lines.push(Line::from(""));
+        lines.push(Line::styled("  Drives that take turns", app.theme.quiet()));
+        lines.extend(store.drives.drives.iter().map(|state| drive(app, state)));
+        match (store.drives.due(), store.drives.turn.as_ref().and_then(|turn| turn.until)) {
+            (Some(due), _) => {
+                lines.push(Line::styled(format!("  ▲ {due}"), app.theme.wrong()));
+                lines.push(Line::from("  → swap the drives, then run its plans"));
+            }
+            (None, Some(until)) => {
+                let until = until.to_zoned(jiff::tz::TimeZone::system());
+                let text = format!("  the next swap is on {}", until.strftime("%A, %-d %b"));
+                lines.push(Line::styled(text, app.theme.quiet()));
+            }
+            (None, None) => {}
+        }
     }
     lines.push(Line::from(""));
     lines.push(Line::styled("  Newest snapshot of each plan", app.theme.quiet()));

@@ -7,7 +7,7 @@ use std::{
 
 use skellin_engine::{
     Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, local_directory, measure, open_place, replace_plan_text,
+    JournalEntry, Looking, drive_states, local_directory, measure, open_place, replace_plan_text,
 };
 use skellin_plan::{Plan, RuleSet};
 use skellin_store::Store;
@@ -166,7 +166,8 @@ fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, Eng
 }
 
 fn stores(shared: &Shared) -> Vec<StoreRow> {
-    let configuration = shared.configuration();
+    let (configuration, journal) = (shared.configuration(), shared.journal().ok());
+    let now = jiff::Timestamp::now().as_millisecond();
     let rows = configuration.stores.fine.values().map(|config| {
         let header = open_place(config, &configuration.folders)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
@@ -179,6 +180,7 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
                 .map_err(|error| Trouble::from(&error)),
             usage: usage.map(|usage| (usage.containers, usage.bytes)),
             room: local_directory(config, &configuration.folders).and_then(|path| room(&path)),
+            drives: drive_states(config, &configuration.folders, journal.as_deref(), now),
         }
     });
     rows.collect()

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Amounts, Checked, Configuration, EngineError, Event, Exception, Finding, JournalEntry,
-    ReachStep, RestoreReport, RunReport,
+    Amounts, Checked, Configuration, DriveStates, EngineError, Event, Exception, Finding,
+    JournalEntry, ReachStep, RestoreReport, RunReport,
 };
 use skellin_store::{Kind, RunId};
 
@@ -189,6 +189,8 @@ pub(crate) struct StoreRow {
     pub usage: Option<(u64, u64)>,
     /// Free and all bytes of the file system below it.
     pub room: Option<(u64, u64)>,
+    /// Its drives, where it has several.
+    pub drives: DriveStates,
 }
 
 /// Something in a directory of this machine.

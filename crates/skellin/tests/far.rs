@@ -1,0 +1,297 @@
+//! Object stores, WebDAV, drives and copies by the commands: each failure with its status, reason
+//! and remedy, an intact store afterwards, and no secret anywhere it does not belong.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+#[path = "../../place/tests/common/servers.rs"]
+#[allow(dead_code, unreachable_pub)]
+mod servers;
+mod world;
+
+use std::{
+    fs,
+    os::unix::ffi::OsStrExt,
+    path::Path,
+    process::Stdio,
+    time::{Duration, Instant},
+};
+
+use servers::Server;
+use skellin_standins::{
+    Pace, Wire,
+    s3::{Bucket, SimulatedS3},
+};
+use world::{
+    World,
+    common::{assert_same, content, settle, write},
+};
+
+const SECRET: &str = "k9-sandpiper-Secret-f3a1";
+
+struct Offshore {
+    world: World,
+    server: SimulatedS3,
+}
+
+impl Offshore {
+    /// A store in a bucket, with a plan.
+    fn new() -> Self {
+        let world = World::bare();
+        let bucket = Bucket {
+            name: "ridge".to_owned(),
+            region: "north-1".to_owned(),
+            id: "hut".to_owned(),
+            secret: SECRET.to_owned(),
+        };
+        let server = SimulatedS3::start(world.path("bucket"), bucket, None).unwrap();
+        secret(&world.path("key"), "knots and dunlins");
+        secret(&world.path("credentials"), &format!("id = \"hut\"\nsecret = \"{SECRET}\"\n"));
+        let offshore = Self { world, server };
+        offshore.stores(&offshore.server.endpoint(), "ridge", "north-1");
+        let source = offshore.world.path("ridge");
+        for file in 0..30 {
+            write(&source.join(format!("2026/{file}.csv")), content(file, 20_000));
+        }
+        let text = format!("sources = [\"{}\"]\nstore = \"offshore\"\n", source.display());
+        offshore.world.plan("readings", &text);
+        offshore
+    }
+
+    fn stores(&self, endpoint: &str, bucket: &str, region: &str) {
+        self.world.stores(&format!(
+            "[offshore]\nplace = \"s3://{bucket}/hut\"\nendpoint = \"{endpoint}\"\nregion = \"{region}\"\ncredentials = {{ file = \"{}\" }}\npassphrase = {{ file = \"{}\" }}\n",
+            self.world.path("credentials").display(),
+            self.world.path("key").display()
+        ));
+    }
+}
+
+fn secret(path: &Path, text: &str) {
+    write(path, text);
+    world::private(path);
+}
+
+#[test]
+fn each_failure_of_an_object_store_has_its_status_and_leaves_it_intact() {
+    let Offshore { world, server } = &Offshore::new();
+    let stores = |endpoint: &str, bucket: &str, region: &str| {
+        let offshore = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+        let edit = |line: &str| match line.split_once(" = ") {
+            Some(("place", _)) => format!("place = \"s3://{bucket}/hut\""),
+            Some(("endpoint", _)) => format!("endpoint = \"{endpoint}\""),
+            Some(("region", _)) => format!("region = \"{region}\""),
+            _ => line.to_owned(),
+        };
+        let edited: Vec<_> = offshore.lines().map(edit).collect();
+        world.stores(&format!("{}\n", edited.join("\n")));
+    };
+    let endpoint = server.endpoint();
+    world.done(&["store", "create", "offshore"]);
+    world.done(&["run", "readings"]);
+    let credentials = format!("id = \"hut\"\nsecret = \"{SECRET}\"\n");
+    let fails = |expected: i32, reason: &str, remedy: &str| {
+        let (status, said) = world.fail(&["run", "readings"]);
+        let holds = status == expected && said.contains(reason) && said.contains(remedy);
+        assert!(holds, "{expected}, {reason}, {remedy} wanted, and it is {status}: {said}");
+        assert!(!said.contains(SECRET), "{said}");
+    };
+    secret(&world.path("credentials"), "id = \"hut\"\nsecret = \"wrong\"\n");
+    fails(5, "secret does not fit", "right secret");
+    secret(&world.path("credentials"), "id = \"mast\"\nsecret = \"wrong\"\n");
+    fails(5, "does not know the key's id", "right id");
+    secret(&world.path("credentials"), "id and secret");
+    fails(2, "does not hold a key", "write two lines");
+    fs::set_permissions(
+        world.path("credentials"),
+        std::os::unix::fs::PermissionsExt::from_mode(0o644),
+    )
+    .unwrap();
+    fails(2, "others may read", "chmod 600");
+    secret(&world.path("credentials"), &credentials);
+    stores(&endpoint, "ridge", "south-2");
+    fails(5, "in the region north-1", "region = \"north-1\"");
+    stores(&endpoint, "elsewhere", "north-1");
+    fails(5, "no such bucket", "store prepare");
+    stores("http://127.0.0.1:1", "ridge", "north-1");
+    fails(5, "nothing answers", "is the service running");
+    stores(&endpoint, "ridge", "north-1");
+    server.trouble(|trouble| trouble.clock = 86_400);
+    fails(5, "clock is 23 h behind", "time service");
+    server.trouble(|trouble| (trouble.clock, trouble.room) = (0, Some(100)));
+    write(&world.path("ridge/new.csv"), content(99, 90_000));
+    fails(1, "no room left", "make room");
+    server.trouble(|trouble| trouble.room = None);
+    // A line that breaks off again and again is not noticed.
+    let wire = Wire::to(server.address().port(), Pace { rate: Some(400_000), ..Pace::default() });
+    let wire = wire.unwrap();
+    stores(&format!("http://127.0.0.1:{}", wire.port()), "ridge", "north-1");
+    let mut run = world.command(&["run", "readings"]).stdout(Stdio::null()).spawn().unwrap();
+    let begun = Instant::now();
+    let mut cut = 0;
+    while run.try_wait().unwrap().is_none() && begun.elapsed() < Duration::from_secs(120) {
+        if wire.carried().0 > cut + 40_000 && cut < 100_000 {
+            cut = wire.carried().0;
+            wire.cut();
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    assert!(run.wait().unwrap().success() && cut > 0);
+    stores(&endpoint, "ridge", "north-1");
+    world.done(&["verify", "offshore"]);
+    let back = world.path("back").display().to_string();
+    world.done(&["restore", "readings@newest", "--to", &back]);
+    assert_same(&world.path("ridge"), &world.path("back/ridge"));
+}
+
+#[test]
+fn certificates_are_looked_at_and_passwords_travel_encrypted_or_not_unsaid() {
+    let server = Server::webdav(true);
+    let world = World::bare();
+    secret(&world.path("key"), "knots and dunlins");
+    secret(&world.path("password"), "two terns");
+    let stores = |more: &str| {
+        world.stores(&format!(
+            "[harbour]\nplace = \"webdavs://keeper@localhost:{}/dav/store\"\npassword = {{ file = \"{}\" }}\npassphrase = {{ file = \"{}\" }}\n{more}\n[meadow]\nplace = \"ftp://keeper@127.0.0.1:1/store\"\n",
+            server.port,
+            world.path("password").display(),
+            world.path("key").display()
+        ));
+    };
+    stores("");
+    let (status, said) = world.fail(&["store", "create", "harbour"]);
+    assert!(status == 5 && said.contains("an authority this machine does not know"), "{said}");
+    stores(&format!("ca = \"{}\"", server.path("ca.pem").display()));
+    world.done(&["store", "create", "harbour"]);
+    let reached = world.done(&["store", "reach", "harbour"]);
+    assert!(
+        reached.contains("from the authority in") && reached.contains("read back"),
+        "{reached}"
+    );
+    write(&world.path("ridge/notes.md"), "two terns on the pier\n");
+    let source = world.path("ridge").display().to_string();
+    world.plan("readings", &format!("sources = [\"{source}\"]\nstore = \"harbour\"\n"));
+    world.done(&["run", "readings"]);
+    world.done(&["verify", "harbour"]);
+    secret(&world.path("password"), "three terns");
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 5 && said.contains("keeper with the password"), "{said}");
+    assert!(!said.contains("three terns"), "{said}");
+    let (_, doctor) = world.run(&["doctor"]);
+    assert!(doctor.contains("its password travels openly"), "{doctor}");
+}
+
+#[test]
+fn drives_remind_of_their_turn() {
+    let world = World::bare();
+    secret(&world.path("key"), "knots and dunlins");
+    // Whatever day it is, the swap was this morning.
+    let today = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC);
+    let day = today.strftime("%A").to_string().to_lowercase();
+    world.stores(&format!(
+        "[oak]\nplace = \"drive:/skellin\"\ndrives = [\"oak-east\", \"oak-west\"]\nswap = \"{day}s\"\npassphrase = {{ file = \"{}\" }}\n",
+        world.path("key").display()
+    ));
+    write(&world.path("ridge/notes.md"), "a tern\n");
+    settle(&world.path("ridge"));
+    let source = world.path("ridge").display().to_string();
+    world.plan("readings", &format!("sources = [\"{source}\"]\nstore = \"oak\"\n"));
+    fs::create_dir_all(world.path("media/OAK1")).unwrap();
+    let output = |arguments: &[&str]| {
+        let drives = world.path("media");
+        let output = world.command(arguments).env("SKELLIN_DRIVES", drives).output().unwrap();
+        let said = String::from_utf8(output.stderr).unwrap();
+        (output.status.code().unwrap(), String::from_utf8(output.stdout).unwrap() + &said)
+    };
+    let on = world.path("media/OAK1").display().to_string();
+    let create = |drive: &str| output(&["store", "create", "oak", "--on", &on, "--drive", drive]);
+    assert!(output(&["store", "create", "oak"]).1.contains("--on DIR"));
+    let (status, said) = create("oak-north");
+    assert!(status == 2 && said.contains("has no drive `oak-north`"), "{said}");
+    let (status, said) =
+        output(&["store", "create", "oak", "--on", &source, "--drive", "oak-east"]);
+    assert!(status == 2 && said.contains("nothing is mounted at"), "{said}");
+    assert_eq!(create("oak-east").0, 0);
+    let (status, said) = output(&["run", "readings"]);
+    assert!(status == 0 && !said.contains("turn"), "{said}");
+    // Last week's snapshot is on this drive: now it is the other's turn.
+    let journal = rusqlite::Connection::open(world.path("state/journal.sqlite")).unwrap();
+    journal.execute("UPDATE drive SET newest = newest - 7 * 86400000", []).unwrap();
+    drop(journal);
+    let (_, said) = output(&["doctor"]);
+    assert!(
+        said.contains("it is oak-west's turn since") && said.contains("oak-east is here"),
+        "{said}"
+    );
+    let (status, said) = output(&["run", "readings"]);
+    assert!(status == 0 && said.contains("it is oak-west's turn"), "nothing is refused: {said}");
+    fs::rename(world.path("media/OAK1"), world.path("pocket")).unwrap();
+    let (status, said) = output(&["run", "readings"]);
+    assert!(status == 5 && said.contains("no drive of it is here: oak-east, oak-west"), "{said}");
+}
+
+/// Whether a file or an argument of a process holds a text.
+fn holds(bytes: &[u8], text: &str) -> bool {
+    bytes.windows(text.len()).any(|window| window == text.as_bytes())
+}
+
+#[test]
+fn no_secret_stands_in_process_lists_outputs_logs_or_files() {
+    let Offshore { world, server } = &Offshore::new();
+    let secrets = [SECRET, "knots and dunlins"];
+    world.done(&["store", "create", "offshore"]);
+    server.trouble(|trouble| trouble.delay = Duration::from_millis(60));
+    let mut run = world
+        .command(&["run", "readings", "-v", "--progress", "json"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut looked = 0;
+    while run.try_wait().unwrap().is_none() {
+        for process in fs::read_dir("/proc").unwrap().flatten() {
+            let is_process = process.file_name().as_bytes()[0].is_ascii_digit();
+            let line = fs::read(process.path().join("cmdline")).unwrap_or_default();
+            looked += usize::from(is_process && !line.is_empty());
+            for secret in secrets {
+                assert!(!holds(&line, secret), "{}", String::from_utf8_lossy(&line));
+            }
+        }
+    }
+    assert!(looked > 0);
+    let output = run.wait_with_output().unwrap();
+    assert!(output.status.success());
+    let mut said = [output.stdout, output.stderr].concat();
+    server.trouble(|trouble| trouble.delay = Duration::ZERO);
+    for arguments in [
+        &["store", "reach", "offshore"][..],
+        &["store", "list"],
+        &["store", "show", "offshore"],
+        &["store", "prepare", "offshore"],
+        &["plan", "check"],
+        &["doctor"],
+        &["journal"],
+        &["history", "--json"],
+    ] {
+        let output = world.output(arguments);
+        said.extend([output.stdout, output.stderr].concat());
+    }
+    for secret in secrets {
+        assert!(!holds(&said, secret), "{}", String::from_utf8_lossy(&said));
+    }
+    let mut left = vec![world.folder.path().to_path_buf()];
+    let mut files = 0;
+    while let Some(folder) = left.pop() {
+        for entry in fs::read_dir(folder).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                left.push(path);
+            } else if path != world.path("key") && path != world.path("credentials") {
+                let bytes = fs::read(&path).unwrap();
+                files += 1;
+                for secret in secrets {
+                    assert!(!holds(&bytes, secret), "{}", path.display());
+                }
+            }
+        }
+    }
+    assert!(files > 10, "{files} files were looked through");
+}
