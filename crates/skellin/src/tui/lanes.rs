@@ -1,6 +1,8 @@
 //! A lane of the ribbon: the snapshots of a plan, what went wrong between them, what was missed,
 //! and what is to come.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport};
 use skellin_plan::{Plan, Schedule};
@@ -72,6 +74,8 @@ pub(super) struct Lane {
     pub plan: Option<Plan>,
     pub known: Known,
     pub marks: Vec<Mark>,
+    /// How many of its snapshots other stores hold, and the time of the newest there.
+    pub copies: BTreeMap<String, (usize, i64)>,
     pub stumbles: Vec<Stumble>,
     /// Moments at which a run was expected and none came.
     pub missed: Vec<i64>,
@@ -93,6 +97,7 @@ impl Lane {
             plan,
             known: Known::Loading,
             marks: Vec::new(),
+            copies: BTreeMap::new(),
             stumbles: Vec::new(),
             missed: Vec::new(),
             work: Work::None,

@@ -242,7 +242,10 @@ impl Model {
 
     /// Asks for everything anew.
     pub fn look_again(&mut self) {
-        let mut stores: Vec<String> = self.lanes.iter().map(|lane| lane.store.clone()).collect();
+        let copies = self.lanes.iter().filter_map(|lane| lane.plan.as_ref());
+        let copies = copies.flat_map(|plan| plan.replicate.iter().cloned());
+        let mut stores: Vec<String> =
+            self.lanes.iter().map(|lane| lane.store.clone()).chain(copies).collect();
         stores.sort();
         stores.dedup();
         for store in stores {

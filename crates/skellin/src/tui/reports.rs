@@ -130,6 +130,14 @@ impl App {
                 lane.take_marks(&group.marks, now);
                 continue;
             }
+            // A plan's snapshots in another store are its copies.
+            let copied = |lane: &&mut Lane| lane.name == group.plan && lane.store != store;
+            let newest = group.marks.iter().map(|(_, time)| *time).max();
+            if let Some(lane) = self.model.lanes.iter_mut().filter(copied).find(planned) {
+                let copies = newest.map(|newest| (group.marks.len(), newest));
+                lane.copies.extend(copies.map(|copies| (store.to_owned(), copies)));
+                continue;
+            }
             let stray = self.model.lanes.iter_mut().filter(fits).find(|lane| {
                 lane.plan.is_none() && lane.machine.as_deref() == Some(group.machine.as_str())
             });

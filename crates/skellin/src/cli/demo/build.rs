@@ -11,14 +11,14 @@ use std::{
 use jiff::Timestamp;
 use skellin_engine::{
     Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, RunOptions,
-    open_place_alone, prepare_place_alone,
+    open_place_alone, prepare_place, prepare_place_alone,
 };
 use skellin_place::{Extent, Listed, ObjectName, Place, PlaceError};
 use skellin_plan::{PlaceSpec, Plan};
 use skellin_standins::{Happening, NIGHTS, Ridge};
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
-use super::{PASSPHRASE, failed};
+use super::{PASSPHRASE, failed, far::Servers};
 use crate::{
     cli::{context::Context, error::CliError},
     words,
@@ -40,23 +40,35 @@ pub(super) fn private(path: &Path, text: &str) -> Result<(), CliError> {
 }
 
 /// Plans, key and store of the station; the stores' file last: with it the world counts as built.
-pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<(), CliError> {
+pub(super) fn configure(
+    folder: &Path,
+    folders: &Folders,
+    now: i64,
+    far: Option<&str>,
+) -> Result<(), CliError> {
+    // Where the far stores are, there go copies.
+    let copies = |to: &str| match far {
+        Some(_) => format!("replicate = [\"{to}\"]\n"),
+        None => String::new(),
+    };
     let (key, oak, ridge) =
         (folder.join("oak.key"), folder.join("oak"), Ridge::new(folder.join("srv")));
     private(&key, PASSPHRASE)?;
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
-            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\n\n[schedule]\nrun = \"daily at 21:40\"\n",
+            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\n{}\n[schedule]\nrun = \"daily at 21:40\"\n",
             ridge.readings().display(),
-            ridge.card().display()
+            ridge.card().display(),
+            copies("pier")
         ),
     )?;
     write(
         &folders.config.join("plans/ringing.toml"),
         &format!(
-            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\n\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n",
-            ridge.ringing().display()
+            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\n{}\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n",
+            ridge.ringing().display(),
+            copies("offshore")
         ),
     )?;
     let place = prepare_place_alone(PlaceSpec::Directory(oak.clone()))?;
@@ -68,7 +80,7 @@ pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<()
         oak.display(),
         key.display()
     );
-    write(&folders.config.join("stores.toml"), &stores)
+    write(&folders.config.join("stores.toml"), &format!("{stores}{}", far.unwrap_or_default()))
 }
 
 /// What the nights are played with.
@@ -80,10 +92,16 @@ struct Nights<'a> {
     clock: NightClock,
 }
 
-pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Result<(), CliError> {
+pub(super) fn build(
+    context: &Context,
+    folder: &Path,
+    folders: &Folders,
+) -> Result<Servers, CliError> {
+    let servers = Servers::start(folder)?;
     let now = Timestamp::now().as_millisecond();
     let start = midnight(now - NIGHTS * DAY);
-    configure(folder, folders, start)?;
+    configure(folder, folders, start, Some(&servers.stores(folder)?))?;
+    servers.is_known(folder)?;
     let configuration = Configuration::load(folders.clone())?;
     let journal = Journal::open(&folders.state)?;
     let oak = folder.join("oak");
@@ -113,8 +131,13 @@ pub(super) fn build(context: &Context, folder: &Path, folders: &Folders) -> Resu
             words::moment(midnight + 21 * 3_600_000)
         ));
     }
+    for (plan, to) in [("readings", "pier"), ("ringing", "offshore")] {
+        nights.copy(plan, to, folders, now - 6 * 3_600_000)?;
+        context.progress.say(&format!("{plan}: copied to {to}"));
+    }
     // What has happened since is what a dry run finds.
-    ridge.morning(now - 3_600_000).map_err(|error| failed(&root, &error))
+    ridge.morning(now - 3_600_000).map_err(|error| failed(&root, &error))?;
+    Ok(servers)
 }
 
 /// A clock that is put to a moment and goes on from there.
@@ -151,6 +174,27 @@ fn midnight(milliseconds: i64) -> i64 {
 }
 
 impl Nights<'_> {
+    /// The far store of a plan, and the copies there.
+    fn copy(&self, plan: &str, to: &str, folders: &Folders, now: i64) -> Result<(), CliError> {
+        self.clock.set(now);
+        let place = prepare_place(self.configuration.store(to)?)?;
+        let creation =
+            Creation { cost: PassphraseCost::TRIVIAL, now: now / 1000, ..Creation::default() };
+        Store::create(&*place, PASSPHRASE.as_bytes(), creation)?;
+        let conductor = Conductor {
+            configuration: self.configuration,
+            journal: Some(self.journal),
+            machine: "hut",
+            clock: &self.clock,
+            cancel: &Cancel::new(),
+            events: &|_: Event| {},
+        };
+        let cache = Cache::ReadWrite(folders.cache.clone());
+        let open = || Ok(Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?));
+        conductor.replicate::<EngineError>(&self.store, to, Some(plan), open)?;
+        Ok(())
+    }
+
     fn play(&self, plan: &Plan, night: i64, moment: i64) -> Result<(), CliError> {
         let happening = Ridge::happening(night);
         if happening == Some(Happening::MachineOff) {

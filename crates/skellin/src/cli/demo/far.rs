@@ -1,6 +1,9 @@
 //! The story's second half: a host, an object store, and drives that take turns.
 
-use std::{fs, path::PathBuf};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
 
 use skellin_standins::{
     Ridge,
@@ -22,8 +25,8 @@ pub(super) struct Servers {
 
 impl Servers {
     /// Starts them, their files below the world's directory.
-    pub fn start(story: &Story<'_>) -> Result<Self, CliError> {
-        let folder = story.path("far");
+    pub fn start(world: &Path) -> Result<Self, CliError> {
+        let folder = world.join("far");
         let cannot = |error: std::io::Error| failed(&folder, &error);
         fs::create_dir_all(&folder).map_err(cannot)?;
         let account =
@@ -41,20 +44,18 @@ impl Servers {
         Ok(Self { pier, offshore })
     }
 
-    /// The stores at them, and the one on drives, as they stand in `stores.toml`.
-    fn stores(&self, story: &Story<'_>) -> Result<String, CliError> {
+    /// The stores at them as they stand in `stores.toml`.
+    pub fn stores(&self, world: &Path) -> Result<String, CliError> {
         let (password, credentials, known) =
-            (story.path("pier.password"), story.path("offshore.key"), story.path("known_hosts"));
+            (world.join("pier.password"), world.join("offshore.key"), world.join("known_hosts"));
         build::private(&password, PASSWORD)?;
         build::private(&credentials, &format!("id = \"hut\"\nsecret = \"{PASSWORD}\"\n"))?;
-        let key = story.path("oak.key");
-        let passphrase = format!("passphrase = {{ file = \"{}\" }}\n", key.display());
+        let passphrase = passphrase(world);
         Ok(format!(
-            "\n[pier]\nplace = \"sftp://keeper@127.0.0.1:{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
-             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{endpoint}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}\n\
-             [pair]\nplace = \"drive:/skellin\"\ndrives = [\"oak-east\", \"oak-west\"]\nswap = \"mondays\"\n{passphrase}",
+            "\n[pier]\nplace = \"{PIER}{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
+             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{OFFSHORE}{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}",
+            self.offshore.address().port(),
             port = self.pier.address().port(),
-            endpoint = self.offshore.endpoint(),
             password = password.display(),
             known = known.display(),
             credentials = credentials.display(),
@@ -62,14 +63,56 @@ impl Servers {
     }
 }
 
+/// How the places begin, up to the ports, which differ each time the world is opened.
+const PIER: &str = "sftp://keeper@127.0.0.1:";
+const OFFSHORE: &str = "http://127.0.0.1:";
+
+fn passphrase(world: &Path) -> String {
+    format!("passphrase = {{ file = \"{}\" }}\n", world.join("oak.key").display())
+}
+
+/// A text with what follows a beginning, up to the next sign that is no digit, replaced.
+fn with_port(text: &str, beginning: &str, port: u16) -> String {
+    let Some(at) = text.find(beginning).map(|at| at + beginning.len()) else {
+        return text.to_owned();
+    };
+    let rest = text[at..].trim_start_matches(|c: char| c.is_ascii_digit());
+    format!("{}{port}{rest}", &text[..at])
+}
+
+impl Servers {
+    /// Opens a world that is built already: its servers listen somewhere else now.
+    pub fn reopen(world: &Path, stores: &Path) -> Result<Self, CliError> {
+        let servers = Self::start(world)?;
+        let cannot = |error: std::io::Error| failed(stores, &error);
+        let text = fs::read_to_string(stores).map_err(cannot)?;
+        let text = with_port(&text, PIER, servers.pier.address().port());
+        let text = with_port(&text, OFFSHORE, servers.offshore.address().port());
+        build::write(stores, &text)?;
+        servers.is_known(world)?;
+        Ok(servers)
+    }
+
+    /// Notes the host's key, as if somebody had compared and accepted it.
+    pub fn is_known(&self, world: &Path) -> Result<(), CliError> {
+        let line = self.pier.known_as("127.0.0.1", self.pier.address().port());
+        build::write(&world.join("known_hosts"), &line)
+    }
+}
+
 /// Tells it.
 pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
-    let servers = Servers::start(story)?;
+    let world = story.path("");
+    let servers = Servers::start(&world)?;
     let ridge = Ridge::new(story.path("srv"));
     let stores = story.path("config/stores.toml");
     let cannot = |error: std::io::Error| failed(&stores, &error);
     let before = fs::read_to_string(&stores).map_err(cannot)?;
-    build::write(&stores, &format!("{before}{}", servers.stores(story)?))?;
+    let pair = format!(
+        "\n[pair]\nplace = \"drive:/skellin\"\ndrives = [\"oak-east\", \"oak-west\"]\nswap = \"mondays\"\n{}",
+        passphrase(&world)
+    );
+    build::write(&stores, &format!("{before}{}{pair}", servers.stores(&world)?))?;
     for store in ["pier", "offshore", "pair"] {
         let text = format!(
             "sources = [\"{}\"]\nstore = \"{store}\"\nmachine = \"hut\"\n",

@@ -41,9 +41,11 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
         return story::tell(context, &folder, args.dir.is_none());
     }
     let folders = folders(&folder);
-    if !folders.config.join("stores.toml").exists() {
-        build::build(context, &folder, &folders)?;
-    }
+    let stores = folders.config.join("stores.toml");
+    let _servers = match stores.exists() {
+        true => far::Servers::reopen(&folder, &stores)?,
+        false => build::build(context, &folder, &folders)?,
+    };
     if !context.global.quiet {
         output::line(format!("The station's world is in {}", folder.display()));
         output::line(format!(

@@ -115,7 +115,7 @@ impl Story<'_> {
         let ridge = Ridge::new(self.path("srv"));
         let cannot = |error: std::io::Error| failed(&self.folder, &error);
         ridge.live(0, now - 2 * 86_400_000).map_err(cannot)?;
-        build::configure(&self.folder, &folders(&self.folder), now)?;
+        build::configure(&self.folder, &folders(&self.folder), now, None)?;
         self.say(&format!("The station's world is in {}", self.folder.display()));
 
         self.step("The plans are checked");

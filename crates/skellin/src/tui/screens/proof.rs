@@ -48,10 +48,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let age = |app: &Model, time: Option<i64>| {
         time.map_or("never".to_owned(), |time| format!("{} ago", words::age(app.now - time)))
     };
+    let stores = usize::from(area.width).saturating_sub(66).clamp(10, 30);
     let columns = [
         column("plan", 16),
         number("copies", 6),
-        column("in", 10),
+        column("in", stores),
         number("newest", 10),
         number("verified", 10),
         number("restored", 10),
@@ -64,8 +65,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Cells {
             cells: vec![
                 lane.label(),
-                if lane.marks.is_empty() { "0" } else { "1" }.to_owned(),
-                lane.store.clone(),
+                (usize::from(!lane.marks.is_empty()) + lane.copies.len()).to_string(),
+                std::iter::once(&lane.store)
+                    .chain(lane.copies.keys())
+                    .cloned()
+                    .collect::<Vec<_>>()
+                    .join(", "),
                 age(app, lane.marks.last().map(|mark| mark.time)),
                 age(app, verified),
                 age(app, restored),
@@ -88,11 +93,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Line::from(format!(
             "  → skellin verify {store}   reads every byte of the store and proves it"
         )),
+        Line::from(format!(
+            "  → skellin replicate {store} OTHER   keeps copies in another store; replicate = [\"…\"] in a plan does it after each run"
+        )),
         Line::from("  → a restore elsewhere, with b in Was, proves a file is what it should be"),
-        Line::styled(
-            "  Copies in a second store and drills come with later versions.",
-            app.theme.quiet(),
-        ),
+        Line::styled("  Drills come with later versions.", app.theme.quiet()),
     ];
     frame.render_widget(Text::from(lines), lower);
 }

@@ -56,8 +56,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let snapshots: usize = app
             .lanes
             .iter()
-            .filter(|lane| lane.store == store.name)
-            .map(|lane| lane.marks.len())
+            .map(|lane| match lane.store == store.name {
+                true => lane.marks.len(),
+                false => lane.copies.get(&store.name).map_or(0, |(count, _)| *count),
+            })
             .sum();
         let (state, style) = match &store.state {
             Ok(_) => ("✓ here", app.theme.well()),
@@ -143,16 +145,22 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     }
     lines.push(Line::from(""));
     lines.push(Line::styled("  Newest snapshot of each plan", app.theme.quiet()));
-    let mut lanes = app.lanes.iter().filter(|lane| lane.store == store.name).peekable();
-    if lanes.peek().is_none() {
+    let told = |time: i64, what: &str| {
+        format!("{}, {} ago{what}", words::moment(time), words::age(app.now - time))
+    };
+    let newest = app.lanes.iter().filter_map(|lane| {
+        let of_own = lane.marks.last().map_or("none yet".to_owned(), |mark| told(mark.time, ""));
+        let text = match lane.store == store.name {
+            true => of_own,
+            false => told(lane.copies.get(&store.name)?.1, ", a copy"),
+        };
+        Some(fact(app, &lane.label(), text))
+    });
+    let newest: Vec<_> = newest.collect();
+    if newest.is_empty() {
         lines.push(Line::from("  no plan keeps its snapshots here"));
     }
-    for lane in lanes {
-        let newest = lane.marks.last().map_or("none yet".to_owned(), |mark| {
-            format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time))
-        });
-        lines.push(fact(app, &lane.label(), newest));
-    }
+    lines.extend(newest);
     lines.truncate(usize::from(area.height));
     frame.render_widget(Text::from(lines), area);
 }
