@@ -1,6 +1,13 @@
 //! A wrapper that tries again what may succeed a little later.
 
-use std::{sync::Arc, thread, time::Duration};
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread,
+    time::Duration,
+};
 
 use crate::{Extent, Listed, ObjectName, Place, PlaceError, PlaceErrorKind};
 
@@ -26,13 +33,15 @@ impl Default for Retries {
 pub struct RetryingPlace {
     inner: Arc<dyn Place>,
     retries: Retries,
+    /// Whether it has answered yet. A host that never did is hardly there a moment later.
+    answered: AtomicBool,
 }
 
 impl RetryingPlace {
     /// Wraps a place.
     #[must_use]
     pub fn new(inner: Arc<dyn Place>, retries: Retries) -> Self {
-        Self { inner, retries }
+        Self { inner, retries, answered: AtomicBool::new(false) }
     }
 
     fn again<T>(
@@ -41,12 +50,21 @@ impl RetryingPlace {
     ) -> Result<T, PlaceError> {
         let mut tried = 0;
         loop {
-            match work(tried) {
-                Err(error) if error.is_passing() && tried < self.retries.most => {
+            let done = work(tried);
+            let is_away = done.as_ref().is_err_and(|error| {
+                error.kind == PlaceErrorKind::Unreachable && !self.answered.load(Ordering::Relaxed)
+            });
+            match done {
+                Err(error) if error.is_passing() && !is_away && tried < self.retries.most => {
                     thread::sleep(self.pause(tried));
                     tried += 1;
                 }
-                other => return other,
+                other => {
+                    if !is_away {
+                        self.answered.store(true, Ordering::Relaxed);
+                    }
+                    return other;
+                }
             }
         }
     }

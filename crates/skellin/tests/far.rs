@@ -128,7 +128,7 @@ fn each_failure_of_an_object_store_has_its_status_and_leaves_it_intact() {
     let begun = Instant::now();
     let mut cut = 0;
     while run.try_wait().unwrap().is_none() && begun.elapsed() < Duration::from_secs(120) {
-        if wire.carried().0 > cut + 40_000 && cut < 100_000 {
+        if wire.carried().0 > cut + 40_000 && cut < 50_000 {
             cut = wire.carried().0;
             wire.cut();
         }

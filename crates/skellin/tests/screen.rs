@@ -1,181 +1,15 @@
 //! The full-screen application, driven in a real terminal.
 #![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../engine/tests/common/mod.rs"]
-mod common;
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
+mod terminal;
 
-use std::{
-    fs,
-    path::{Path, PathBuf},
-    process::Command,
-    sync::atomic::{AtomicU32, Ordering},
-    time::{Duration, Instant},
+use std::{fs, process::Command, time::Duration};
+
+use terminal::{
+    Screen,
+    common::{content, scratch, write},
+    world,
 };
-
-use common::{content, create_store, scratch, write};
-
-/// A tmux server of our own, with one window; ended when dropped.
-struct Screen {
-    socket: String,
-}
-
-static NUMBER: AtomicU32 = AtomicU32::new(0);
-
-impl Screen {
-    fn start(columns: u16, rows: u16, folder: &Path, command: &str) -> Self {
-        let number = NUMBER.fetch_add(1, Ordering::SeqCst);
-        let socket = format!("skellin-test-{}-{number}", std::process::id());
-        let screen = Self { socket };
-        let script = format!(
-            "export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache HOME={0} PS1='shell> ' TERM=tmux-256color; {1}; echo status $?; stty -a | grep -o -- '-\\?echo ' ; exec cat",
-            folder.display(),
-            command
-        );
-        let (columns, rows) = (columns.to_string(), rows.to_string());
-        screen.tmux(&[
-            "-f",
-            "/dev/null",
-            "new-session",
-            "-d",
-            "-x",
-            &columns,
-            "-y",
-            &rows,
-            "sh",
-            "-c",
-            &script,
-        ]);
-        screen
-    }
-
-    fn tmux(&self, arguments: &[&str]) -> String {
-        let output = Command::new("tmux")
-            .args(["-L", &self.socket])
-            .args(arguments)
-            .output()
-            .expect("tmux is installed");
-        assert!(
-            output.status.success(),
-            "tmux {arguments:?}: {}",
-            String::from_utf8_lossy(&output.stderr)
-        );
-        String::from_utf8(output.stdout).unwrap()
-    }
-
-    fn text(&self) -> String {
-        self.tmux(&["capture-pane", "-p"])
-    }
-
-    /// Waits until the screen is as it should be; `what` says so if it never is.
-    fn until(&self, what: &str, is_right: impl Fn(&str) -> bool) -> String {
-        let deadline = Instant::now() + Duration::from_secs(20);
-        loop {
-            let text = self.text();
-            if is_right(&text) {
-                return text;
-            }
-            assert!(Instant::now() < deadline, "waited for {what}, and the screen is\n{text}");
-            std::thread::sleep(Duration::from_millis(15));
-        }
-    }
-
-    /// Waits until the screen shows all these texts.
-    fn wait(&self, wanted: &[&str]) -> String {
-        self.until(&format!("{wanted:?}"), |text| wanted.iter().all(|wanted| text.contains(wanted)))
-    }
-
-    fn keys(&self, keys: &[&str]) {
-        for key in keys {
-            let before = self.text();
-            self.tmux(&["send-keys", key]);
-            if *key == "Escape" {
-                // What follows it at once would be taken for one key together with it.
-                self.until("an answer to Escape", |text| text != before);
-            }
-        }
-    }
-
-    /// A click with the left button, counted from the left upper corner.
-    fn click(&self, column: usize, row: usize) {
-        let (column, row) = (column + 1, row + 1);
-        self.type_text(&format!("\u{1b}[<0;{column};{row}M"));
-        self.type_text(&format!("\u{1b}[<0;{column};{row}m"));
-    }
-
-    /// Presses a key until the screen shows something, waiting for an answer to each.
-    fn press_until(&self, key: &str, wanted: &str) -> String {
-        for _ in 0..60 {
-            let before = self.text();
-            if before.contains(wanted) {
-                return before;
-            }
-            self.keys(&[key]);
-            self.until("an answer to the key", |text| {
-                text != before && !text.contains("reading …")
-            });
-        }
-        panic!("{key} never led to {wanted}:\n{}", self.text());
-    }
-
-    fn type_text(&self, text: &str) {
-        self.tmux(&["send-keys", "-l", text]);
-    }
-}
-
-impl Drop for Screen {
-    fn drop(&mut self) {
-        let _ = Command::new("tmux").args(["-L", &self.socket, "kill-server"]).output();
-    }
-}
-
-/// A store, two plans, three nights.
-fn world(passphrase_in_config: bool) -> tempfile::TempDir {
-    let folder = scratch();
-    let path = |below: &str| -> PathBuf { folder.path().join(below) };
-    let place =
-        skellin_place::DirectoryPlace::prepare(path("oak"), skellin_store::FOLDERS).unwrap();
-    create_store(&place);
-    write(&path("key"), common::PASSPHRASE);
-    fs::set_permissions(path("key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
-    let secret = if passphrase_in_config {
-        format!("passphrase = {{ file = \"{}\" }}\n", path("key").display())
-    } else {
-        String::new()
-    };
-    write(
-        &path("config/stores.toml"),
-        format!("[oak]\nplace = \"{}\"\n{secret}", path("oak").display()),
-    );
-    for plan in ["readings", "ringing"] {
-        write(
-            &path(&format!("config/plans/{plan}.toml")),
-            format!(
-                "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n",
-                path(plan).display()
-            ),
-        );
-    }
-    let store: std::sync::Arc<dyn skellin_place::Place> = std::sync::Arc::new(place);
-    let now = jiff::Timestamp::now().as_millisecond();
-    for night in 0..3 {
-        write(&path("readings/2026/gauge.csv"), content(1, 4000 * (night + 1)));
-        write(&path("readings/notes.md"), format!("night {night}\n"));
-        write(&path("ringing/register.csv"), format!("ring {night}\n"));
-        for name in ["readings", "ringing"] {
-            let text = fs::read_to_string(path(&format!("config/plans/{name}.toml"))).unwrap();
-            let nothing = |_: &str| None;
-            let (plan, _) = skellin_plan::parse_plan(name, "plan", &text, &nothing, ["oak"]);
-            let plan = plan.unwrap();
-            common::Running::of(&plan)
-                .at(now - (3 - night as i64) * 86_400_000)
-                .run(&common::open_store(&store));
-        }
-    }
-    folder
-}
 
 fn program() -> &'static str {
     env!("CARGO_BIN_EXE_skellin")
@@ -262,7 +96,7 @@ fn the_deleted_register_is_found_and_brought_back() {
     screen.keys(&["p"]);
     screen.wait(&["─ Proof ─", "restored"]);
     screen.keys(&["s"]);
-    screen.wait(&["─ Stores ─ 1 of 1 store can be reached", "✓ here"]);
+    screen.wait(&["─ Stores ─ 1 of 3 stores can be reached", "✓ here"]);
     screen.keys(&["Escape", "?"]);
     screen.wait(&[
         "to the snapshot or run before",
@@ -327,40 +161,6 @@ fn names_that_speak_to_terminals_are_shown_harmlessly() {
     let title = screen.tmux(&["display-message", "-p", "#{pane_title}"]);
     assert!(!title.contains("taken over"), "{title}");
     screen.keys(&["q"]);
-    screen.wait(&["status 0"]);
-}
-
-#[test]
-fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
-    let folder = world(true);
-    let server = sshd::Sshd::start();
-    let stores = folder.path().join("config/stores.toml");
-    let text = fs::read_to_string(&stores).unwrap();
-    let pier = format!(
-        "[pier]\nplace = \"sftp://{}@127.0.0.1:{}{}\"\nidentity = \"{}\"\nknown-hosts = \"{}\"\n",
-        sshd::user(),
-        server.port,
-        server.path("data").display(),
-        server.path("client").display(),
-        folder.path().join("known").display()
-    );
-    write(&stores, format!("{text}{pier}"));
-    let screen = Screen::start(120, 36, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
-    screen.keys(&["s"]);
-    screen.wait(&["1 of 2 stores can be reached", "✕ away"]);
-    screen.keys(&["Down", "t"]);
-    screen.wait(&[
-        "The way to pier",
-        "✓ name",
-        "✓ port",
-        "its key is not known: SHA-256",
-        "k it is the right key",
-    ]);
-    screen.keys(&["k"]);
-    screen.wait(&["accepted and remembered", "✓ login", "✓ path", "Nothing is in the way."]);
-    assert!(fs::read_to_string(folder.path().join("known")).unwrap().contains("ssh-ed25519"));
-    screen.keys(&["Escape", "q"]);
     screen.wait(&["status 0"]);
 }
 
@@ -492,8 +292,10 @@ fn a_plan_is_made_from_nothing_and_run() {
     screen.wait(&["the snapshot is there", "✓ 1 plan safe"]);
     let key = fs::metadata(folder.path().join("config/keys/oak.key")).unwrap();
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&key) & 0o777, 0o600);
-    screen.keys(&["Left", "Enter"]);
-    screen.wait(&["─ Was ─ records", "1 of 1", "notes.md", "2026/"]);
+    screen.keys(&["Left"]);
+    screen.wait(&["─ Was ─ records", "1 of 1", "/records/"]);
+    screen.press_until("Enter", "notes.md");
+    screen.wait(&["2026/"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }
@@ -587,9 +389,11 @@ fn a_new_store_asks_for_its_passphrase_twice_without_echo() {
     );
     let screen = Screen::start(100, 30, folder.path(), &format!("{} store create oak", program()));
     screen.wait(&["Passphrase for the new store oak"]);
+    screen.wait_for_silence();
     screen.type_text("kittiwakes");
     screen.keys(&["Enter"]);
     screen.wait(&["Once more"]);
+    screen.wait_for_silence();
     screen.type_text("kittiwake");
     screen.keys(&["Enter"]);
     let text = screen.wait(&["the two passphrases differ", "status 2"]);
@@ -599,6 +403,7 @@ fn a_new_store_asks_for_its_passphrase_twice_without_echo() {
     let screen = Screen::start(100, 30, folder.path(), &format!("{} store create oak", program()));
     for prompt in ["Passphrase for the new store oak", "Once more"] {
         screen.wait(&[prompt]);
+        screen.wait_for_silence();
         screen.type_text("kittiwakes");
         screen.keys(&["Enter"]);
     }

@@ -143,14 +143,13 @@ fn create(
     on: Option<(&std::path::Path, Option<&str>)>,
 ) -> Result<Exit, CliError> {
     let config = configuration.store(name)?;
-    // Whether it can be reached shows before anybody types a passphrase twice.
-    let place = match on {
-        Some((mount, drive)) => prepare_drive(config, mount, drive, &configuration.folders)?,
-        None => prepare_place(config)?,
-    };
     let passphrase: Passphrase = match &config.passphrase {
         Some(source) => read_secret(source, &format!("the store `{name}`"))?,
         None => context.ask_new_passphrase(name)?,
+    };
+    let place = match on {
+        Some((mount, drive)) => prepare_drive(config, mount, drive, &configuration.folders)?,
+        None => prepare_place(config)?,
     };
     let now = jiff::Timestamp::now().as_second();
     let creation = Creation { cost: PassphraseCost::default(), now, ..Creation::default() };

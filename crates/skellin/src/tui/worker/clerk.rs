@@ -9,7 +9,7 @@ use skellin_engine::{
     Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
     JournalEntry, Looking, drive_states, local_directory, measure, open_place, replace_plan_text,
 };
-use skellin_plan::{Plan, RuleSet};
+use skellin_plan::{Plan, RuleSet, StoreConfig};
 use skellin_store::Store;
 
 use super::{DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
@@ -168,10 +168,12 @@ fn entries(journal: &Journal) -> Result<Vec<(JournalEntry, Vec<Exception>)>, Eng
 fn stores(shared: &Shared) -> Vec<StoreRow> {
     let (configuration, journal) = (shared.configuration(), shared.journal().ok());
     let now = jiff::Timestamp::now().as_millisecond();
-    let rows = configuration.stores.fine.values().map(|config| {
+    let row = |config: &StoreConfig| {
         let header = open_place(config, &configuration.folders)
             .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
-        let usage = shared.store(&config.name).ok().and_then(|store| store.usage().ok());
+        // One that cannot be reached is not tried twice.
+        let opened = header.is_ok().then(|| shared.store(&config.name).ok()).flatten();
+        let usage = opened.and_then(|store| store.usage().ok());
         StoreRow {
             name: config.name.clone(),
             place: config.place.to_string(),
@@ -182,8 +184,13 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
             room: local_directory(config, &configuration.folders).and_then(|path| room(&path)),
             drives: drive_states(config, &configuration.folders, journal.as_deref(), now),
         }
-    });
-    rows.collect()
+    };
+    // One that answers slowly keeps no other waiting longer than itself.
+    std::thread::scope(|scope| {
+        let configs = configuration.stores.fine.values();
+        let looking: Vec<_> = configs.map(|config| scope.spawn(|| row(config))).collect();
+        looking.into_iter().filter_map(|row| row.join().ok()).collect()
+    })
 }
 
 /// Free and all bytes of the file system a directory lies on.

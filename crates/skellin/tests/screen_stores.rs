@@ -1,0 +1,119 @@
+//! Stores in a real terminal: the way to one, copies, and drives that take turns.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+#[path = "../../place/tests/common/sshd.rs"]
+#[allow(dead_code, unreachable_pub)]
+mod sshd;
+mod terminal;
+
+use std::fs;
+
+use terminal::{
+    Screen,
+    common::{self, scratch, write},
+    world,
+};
+
+fn program() -> &'static str {
+    env!("CARGO_BIN_EXE_skellin")
+}
+
+#[test]
+fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
+    let folder = world(true);
+    let server = sshd::Sshd::start();
+    let stores = folder.path().join("config/stores.toml");
+    let text = fs::read_to_string(&stores).unwrap();
+    let pier = format!(
+        "[pier]\nplace = \"sftp://{}@127.0.0.1:{}{}\"\nidentity = \"{}\"\nknown-hosts = \"{}\"\n",
+        sshd::user(),
+        server.port,
+        server.path("data").display(),
+        server.path("client").display(),
+        folder.path().join("known").display()
+    );
+    write(&stores, format!("{text}{pier}"));
+    let screen = Screen::start(120, 36, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.keys(&["s"]);
+    screen.wait(&["1 of 2 stores can be reached", "✕ away"]);
+    screen.keys(&["Down", "t"]);
+    screen.wait(&[
+        "The way to pier",
+        "✓ name",
+        "✓ port",
+        "its key is not known: SHA-256",
+        "k it is the right key",
+    ]);
+    screen.keys(&["k"]);
+    screen.wait(&["accepted and remembered", "✓ login", "✓ path", "Nothing is in the way."]);
+    assert!(fs::read_to_string(folder.path().join("known")).unwrap().contains("ssh-ed25519"));
+    screen.keys(&["Escape", "q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn a_drive_that_is_due_is_told_of_with_what_to_do() {
+    let folder = world(true);
+    let path = |below: &str| folder.path().join(below);
+    let stores = path("config/stores.toml");
+    let text = fs::read_to_string(&stores).unwrap();
+    // Whatever day it is, the swap was this morning.
+    let day = jiff::Zoned::now().strftime("%A").to_string().to_lowercase();
+    let ash = format!(
+        "[ash]\nplace = \"drive:/skellin\"\ndrives = [\"ash-east\", \"ash-west\"]\nswap = \"{day}s\"\npassphrase = {{ file = \"{}\" }}\n",
+        path("key").display()
+    );
+    write(&stores, format!("{text}{ash}"));
+    for (drive, mount) in [("ash-east", "media/ASH1"), ("ash-west", "pocket/ASH2")] {
+        let root = path(mount).join("skellin");
+        let place = skellin_place::DirectoryPlace::prepare(&root, skellin_store::FOLDERS).unwrap();
+        common::create_store(&place);
+        write(&root.join("drive.txt"), format!("drive: {drive}\nstore: ash\n"));
+    }
+    let open = format!("SKELLIN_DRIVES={} {}", path("media").display(), program());
+    let screen = Screen::start(120, 36, folder.path(), &open);
+    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.keys(&["s"]);
+    // Nothing is known of any drive yet: the first has its turn, and it is here.
+    screen.wait(&["2 of 2 stores can be reached", "✓ ash-east", "its turn", "the next swap is on"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+    drop(screen);
+    // Last week's snapshot is on it: today the other one is due.
+    let journal = rusqlite::Connection::open(path("state/journal.sqlite")).unwrap();
+    let week_ago = jiff::Timestamp::now().as_millisecond() - 7 * 86_400_000;
+    journal.execute("UPDATE drive SET newest = ?1", [week_ago]).unwrap();
+    drop(journal);
+    let screen = Screen::start(120, 36, folder.path(), &open);
+    screen.wait(&["─ Is ─ readings"]);
+    screen.keys(&["s"]);
+    screen.wait(&[
+        "· ash-west",
+        "never seen here",
+        "newest snapshot 7 d ago",
+        "▲ it is ash-west's turn since",
+        "ash-east is here",
+        "→ swap the drives",
+    ]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn the_stations_copies_are_counted_while_its_servers_live() {
+    let folder = scratch();
+    let open = format!("{} demo --dir {}", program(), folder.path().join("ridge").display());
+    let screen = Screen::start(120, 36, folder.path(), &open);
+    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.keys(&["s"]);
+    screen.wait(&["3 of 3 stores can be reached", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
+    screen.keys(&["Down"]);
+    screen.wait(&["ringing", "a copy"]);
+    screen.keys(&["t"]);
+    screen.wait(&["The way to offshore", "✓ login", "✓ clock", "Nothing is in the way."]);
+    screen.keys(&["Escape", "p"]);
+    screen.wait(&["oak, pier", "oak, offshore"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
