@@ -20,26 +20,27 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         ensure!(status.success(), "the measurements ended with {status}");
         return Ok(());
     }
-    let status = Command::new(env!("CARGO"))
-        .args(["build", "--release", "--package", "skellin"])
-        .current_dir(root())
-        .status()?;
-    ensure!(status.success(), "the program does not build");
     let folder = root().join("target/measurements");
     let _ = fs::remove_dir_all(&folder);
     let memory = Path::new("/dev/shm");
     let medium =
         if memory.is_dir() { memory.join("skellin-measurements") } else { folder.join("medium") };
     let _ = fs::remove_dir_all(&medium);
+    if only == Some("--far") {
+        // It measures the libraries alone.
+        fs::create_dir_all(&medium)?;
+        far::rows(&medium)?;
+        return Ok(fs::remove_dir_all(&medium)?);
+    }
+    let status = Command::new(env!("CARGO"))
+        .args(["build", "--release", "--package", "skellin"])
+        .current_dir(root())
+        .status()?;
+    ensure!(status.success(), "the program does not build");
     let bench = Bench { program: root().join("target/release/skellin"), folder, medium };
     match only {
         Some("--screen") => {
             screen::rows(&bench.program, &bench.medium)?;
-            return Ok(fs::remove_dir_all(&bench.medium)?);
-        }
-        Some("--far") => {
-            fs::create_dir_all(&bench.medium)?;
-            far::rows(&bench.medium)?;
             return Ok(fs::remove_dir_all(&bench.medium)?);
         }
         Some("--rules") => {

@@ -11,6 +11,7 @@ mod draft;
 mod error;
 mod event;
 mod explain;
+mod folders;
 pub mod history;
 mod journal;
 mod judge;
@@ -28,12 +29,13 @@ mod ssh_config;
 
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
 pub use conduct::{Conductor, Failure, RunOptions};
-pub use config::{Configuration, Folders, PlanFile};
+pub use config::{Configuration, PlanFile};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
+pub use folders::Folders;
 pub use journal::{
     Beginning, DriveRecord, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run,
 };

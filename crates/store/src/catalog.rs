@@ -3,7 +3,7 @@
 
 use std::{
     collections::{HashMap, HashSet},
-    fs, io,
+    fs,
     path::{Path, PathBuf},
 };
 
@@ -14,6 +14,7 @@ use crate::{
     error::{Result, StoreError},
     ids::{Class, ContainerId, RunId, unhex},
     index::{Cache, add_to_draft},
+    nearby::write_private,
     segment::{Record, Segment, SegmentBytes, SegmentDraft, SegmentId},
     signed::{Machine, Signed},
     store::{Found, Store},
@@ -253,20 +254,4 @@ impl Store {
             let _ = fs::remove_file(self.cache_file(id, folder));
         }
     }
-}
-
-/// Writes a file only the user can read, whole or not at all.
-pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    use std::{
-        io::Write as _,
-        os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _},
-    };
-    let folder = path.parent().ok_or(io::ErrorKind::InvalidInput)?;
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
-    let draft = path.with_extension(format!("part-{}", std::process::id()));
-    let mut file =
-        fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&draft)?;
-    file.write_all(bytes)?;
-    drop(file);
-    fs::rename(&draft, path)
 }

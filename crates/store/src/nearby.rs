@@ -15,7 +15,6 @@ use std::{
 };
 
 use crate::{
-    catalog::write_private,
     containers::ContainerIx,
     ids::{Class, ContainerId, Lineage, RunId, StoreId, hex},
     index::Cache,
@@ -209,4 +208,20 @@ impl Nearby {
             ranges.bytes -= dropped.len();
         }
     }
+}
+
+/// Writes a file only the user can read, whole or not at all.
+pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    use std::{
+        io::Write as _,
+        os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _},
+    };
+    let folder = path.parent().ok_or(io::ErrorKind::InvalidInput)?;
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    let draft = path.with_extension(format!("part-{}", std::process::id()));
+    let mut file =
+        fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&draft)?;
+    file.write_all(bytes)?;
+    drop(file);
+    fs::rename(&draft, path)
 }

@@ -11,8 +11,8 @@ use skellin_plan::{PlaceSpec, StoreConfig};
 use skellin_store::{FOLDERS, Store};
 
 use crate::{
-    config::Folders,
     error::{EngineError, Result},
+    folders::Folders,
 };
 
 /// The file beside a store's folders that says which drive of a rotation it is. It is not secret,

@@ -19,7 +19,7 @@ pub use drives::{MountedDrive, mounted_drives, prepare_drive};
 pub use reach::{ReachStep, reach};
 pub use rotation::{DriveState, DriveStates, drive_states};
 
-use crate::{config::Folders, error::Result};
+use crate::{error::Result, folders::Folders};
 
 /// The directory of a store that lies on this machine now.
 #[must_use]

@@ -16,8 +16,8 @@ use skellin_store::{Store, StoreError};
 
 use super::{drives, targets};
 use crate::{
-    config::Folders,
     error::{EngineError, Result},
+    folders::Folders,
 };
 
 /// So many bytes are written and read back to learn the speed of a place.

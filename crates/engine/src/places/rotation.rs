@@ -4,7 +4,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use skellin_plan::{PlaceSpec, StoreConfig, Turn};
 
 use super::drives::mounted_drives;
-use crate::{config::Folders, journal::Journal};
+use crate::{folders::Folders, journal::Journal};
 
 /// A drive of a store.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -2,7 +2,6 @@
 
 use std::{
     fs,
-    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
     time::Instant,
@@ -18,26 +17,16 @@ use skellin_plan::{PlaceSpec, Plan};
 use skellin_standins::{Happening, NIGHTS, Ridge};
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
-use super::{PASSPHRASE, failed, far::Servers};
+use super::{
+    files::{PASSPHRASE, failed, private, write},
+    servers::Servers,
+};
 use crate::{
     cli::{context::Context, error::CliError},
     words,
 };
 
 const DAY: i64 = 86_400_000;
-
-pub(super) fn write(path: &Path, text: &str) -> Result<(), CliError> {
-    let made =
-        path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(path, text));
-    made.map_err(|error| failed(path, &error))
-}
-
-/// A file that nobody else can read.
-pub(super) fn private(path: &Path, text: &str) -> Result<(), CliError> {
-    write(path, text)?;
-    fs::set_permissions(path, fs::Permissions::from_mode(0o600))
-        .map_err(|error| failed(path, &error))
-}
 
 /// Plans, key and store of the station; the stores' file last: with it the world counts as built.
 pub(super) fn configure(

@@ -1,104 +1,16 @@
 //! The story's second half: a host, an object store, and drives that take turns.
 
-use std::{
-    fs,
-    path::{Path, PathBuf},
-};
+use std::{fs, path::PathBuf};
 
-use skellin_standins::{
-    Ridge,
-    s3::{Bucket, SimulatedS3},
-    sftp::{Account, SimulatedSftp},
-};
+use skellin_standins::Ridge;
 
-use super::{PASSPHRASE, build, compare, failed, story::Story};
+use super::{
+    compare,
+    files::{PASSPHRASE, failed, private, write},
+    servers::{Servers, passphrase},
+    telling::Story,
+};
 use crate::{cli::error::CliError, words};
-
-/// What guards the simulated servers: nothing.
-const PASSWORD: &str = "sandpipers and knots";
-
-/// The servers of the station's world, as long as this lives.
-pub(super) struct Servers {
-    pier: SimulatedSftp,
-    offshore: SimulatedS3,
-}
-
-impl Servers {
-    /// Starts them, their files below the world's directory.
-    pub fn start(world: &Path) -> Result<Self, CliError> {
-        let folder = world.join("far");
-        let cannot = |error: std::io::Error| failed(&folder, &error);
-        fs::create_dir_all(&folder).map_err(cannot)?;
-        let account =
-            Account { user: "keeper".to_owned(), password: PASSWORD.to_owned(), key: None };
-        let key = folder.join("pier.key");
-        let pier =
-            SimulatedSftp::start(folder.join("pier"), account, &key, None).map_err(cannot)?;
-        let bucket = Bucket {
-            name: "fennick-ridge".to_owned(),
-            region: "north-1".to_owned(),
-            id: "hut".to_owned(),
-            secret: PASSWORD.to_owned(),
-        };
-        let offshore = SimulatedS3::start(folder.join("offshore"), bucket, None).map_err(cannot)?;
-        Ok(Self { pier, offshore })
-    }
-
-    /// The stores at them as they stand in `stores.toml`.
-    pub fn stores(&self, world: &Path) -> Result<String, CliError> {
-        let (password, credentials, known) =
-            (world.join("pier.password"), world.join("offshore.key"), world.join("known_hosts"));
-        build::private(&password, PASSWORD)?;
-        build::private(&credentials, &format!("id = \"hut\"\nsecret = \"{PASSWORD}\"\n"))?;
-        let passphrase = passphrase(world);
-        Ok(format!(
-            "\n[pier]\nplace = \"{PIER}{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
-             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{OFFSHORE}{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}",
-            self.offshore.address().port(),
-            port = self.pier.address().port(),
-            password = password.display(),
-            known = known.display(),
-            credentials = credentials.display(),
-        ))
-    }
-}
-
-/// How the places begin, up to the ports, which differ each time the world is opened.
-const PIER: &str = "sftp://keeper@127.0.0.1:";
-const OFFSHORE: &str = "http://127.0.0.1:";
-
-fn passphrase(world: &Path) -> String {
-    format!("passphrase = {{ file = \"{}\" }}\n", world.join("oak.key").display())
-}
-
-/// A text with what follows a beginning, up to the next sign that is no digit, replaced.
-fn with_port(text: &str, beginning: &str, port: u16) -> String {
-    let Some(at) = text.find(beginning).map(|at| at + beginning.len()) else {
-        return text.to_owned();
-    };
-    let rest = text[at..].trim_start_matches(|c: char| c.is_ascii_digit());
-    format!("{}{port}{rest}", &text[..at])
-}
-
-impl Servers {
-    /// Opens a world that is built already: its servers listen somewhere else now.
-    pub fn reopen(world: &Path, stores: &Path) -> Result<Self, CliError> {
-        let servers = Self::start(world)?;
-        let cannot = |error: std::io::Error| failed(stores, &error);
-        let text = fs::read_to_string(stores).map_err(cannot)?;
-        let text = with_port(&text, PIER, servers.pier.address().port());
-        let text = with_port(&text, OFFSHORE, servers.offshore.address().port());
-        build::write(stores, &text)?;
-        servers.is_known(world)?;
-        Ok(servers)
-    }
-
-    /// Notes the host's key, as if somebody had compared and accepted it.
-    pub fn is_known(&self, world: &Path) -> Result<(), CliError> {
-        let line = self.pier.known_as("127.0.0.1", self.pier.address().port());
-        build::write(&world.join("known_hosts"), &line)
-    }
-}
 
 /// Tells it.
 pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
@@ -112,13 +24,13 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         "\n[pair]\nplace = \"drive:/skellin\"\ndrives = [\"oak-east\", \"oak-west\"]\nswap = \"mondays\"\n{}",
         passphrase(&world)
     );
-    build::write(&stores, &format!("{before}{}{pair}", servers.stores(&world)?))?;
+    write(&stores, &format!("{before}{}{pair}", servers.stores(&world)?))?;
     for store in ["pier", "offshore", "pair"] {
         let text = format!(
             "sources = [\"{}\"]\nstore = \"{store}\"\nmachine = \"hut\"\n",
             ridge.ringing().display()
         );
-        build::write(&story.path(&format!("config/plans/to-{store}.toml")), &text)?;
+        write(&story.path(&format!("config/plans/to-{store}.toml")), &text)?;
     }
 
     story.step("The way to a host is tried step by step; its key is shown, and accepted once");
@@ -208,9 +120,9 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         servers.offshore.endpoint(),
         credentials.display()
     );
-    build::write(&access, &text)?;
+    write(&access, &text)?;
     let hand = story.path("far/in-my-hand.key");
-    build::private(&hand, PASSPHRASE)?;
+    private(&hand, PASSPHRASE)?;
     let out = story.path("empty-machine/from-offshore");
     let [access, hand, to] = [&access, &hand, &out].map(|path| path.display().to_string());
     let place =

@@ -3,15 +3,19 @@
 mod build;
 mod compare;
 mod far;
+mod files;
+mod servers;
 mod story;
+mod telling;
 
-use std::{io, path::Path, path::PathBuf};
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use skellin_engine::{Configuration, Folders};
 
 use super::{context::Context, error::CliError, output};
 use crate::exit::Exit;
+use files::failed;
 
 #[derive(Args)]
 #[command(
@@ -29,9 +33,6 @@ pub(super) struct DemoArgs {
     build_only: bool,
 }
 
-/// The demo's secret; it guards nothing.
-const PASSPHRASE: &str = "gulls over the ridge";
-
 pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError> {
     let folder = match &args.dir {
         Some(folder) => std::path::absolute(folder).map_err(|error| failed(folder, &error))?,
@@ -43,7 +44,7 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
     let folders = folders(&folder);
     let stores = folders.config.join("stores.toml");
     let _servers = match stores.exists() {
-        true => far::Servers::reopen(&folder, &stores)?,
+        true => servers::Servers::reopen(&folder, &stores)?,
         false => build::build(context, &folder, &folders)?,
     };
     if !context.global.quiet {
@@ -67,11 +68,4 @@ fn folders(folder: &Path) -> Folders {
         look_in: vec![folder.join("srv")],
         drives: Some(folder.join("drives")),
     }
-}
-
-fn failed(path: &Path, error: &io::Error) -> CliError {
-    CliError::failed(
-        format!("the demo could not write {}: {error}", path.display()),
-        Some("choose another directory with --dir".to_owned()),
-    )
 }

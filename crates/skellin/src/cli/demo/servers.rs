@@ -1,0 +1,97 @@
+//! The servers of the made-up world, and the stores at them.
+
+use std::{fs, path::Path};
+
+use skellin_standins::{
+    s3::{Bucket, SimulatedS3},
+    sftp::{Account, SimulatedSftp},
+};
+
+use super::files::{failed, private, write};
+use crate::cli::error::CliError;
+
+/// What guards the simulated servers: nothing.
+const PASSWORD: &str = "sandpipers and knots";
+
+/// The servers of the station's world, as long as this lives.
+pub(super) struct Servers {
+    pub pier: SimulatedSftp,
+    pub offshore: SimulatedS3,
+}
+
+impl Servers {
+    /// Starts them, their files below the world's directory.
+    pub fn start(world: &Path) -> Result<Self, CliError> {
+        let folder = world.join("far");
+        let cannot = |error: std::io::Error| failed(&folder, &error);
+        fs::create_dir_all(&folder).map_err(cannot)?;
+        let account =
+            Account { user: "keeper".to_owned(), password: PASSWORD.to_owned(), key: None };
+        let key = folder.join("pier.key");
+        let pier =
+            SimulatedSftp::start(folder.join("pier"), account, &key, None).map_err(cannot)?;
+        let bucket = Bucket {
+            name: "fennick-ridge".to_owned(),
+            region: "north-1".to_owned(),
+            id: "hut".to_owned(),
+            secret: PASSWORD.to_owned(),
+        };
+        let offshore = SimulatedS3::start(folder.join("offshore"), bucket, None).map_err(cannot)?;
+        Ok(Self { pier, offshore })
+    }
+
+    /// The stores at them as they stand in `stores.toml`.
+    pub fn stores(&self, world: &Path) -> Result<String, CliError> {
+        let (password, credentials, known) =
+            (world.join("pier.password"), world.join("offshore.key"), world.join("known_hosts"));
+        private(&password, PASSWORD)?;
+        private(&credentials, &format!("id = \"hut\"\nsecret = \"{PASSWORD}\"\n"))?;
+        let passphrase = passphrase(world);
+        Ok(format!(
+            "\n[pier]\nplace = \"{PIER}{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
+             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{OFFSHORE}{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}",
+            self.offshore.address().port(),
+            port = self.pier.address().port(),
+            password = password.display(),
+            known = known.display(),
+            credentials = credentials.display(),
+        ))
+    }
+}
+
+/// How the places begin, up to the ports, which differ each time the world is opened.
+const PIER: &str = "sftp://keeper@127.0.0.1:";
+const OFFSHORE: &str = "http://127.0.0.1:";
+
+pub(super) fn passphrase(world: &Path) -> String {
+    format!("passphrase = {{ file = \"{}\" }}\n", world.join("oak.key").display())
+}
+
+/// A text with what follows a beginning, up to the next sign that is no digit, replaced.
+fn with_port(text: &str, beginning: &str, port: u16) -> String {
+    let Some(at) = text.find(beginning).map(|at| at + beginning.len()) else {
+        return text.to_owned();
+    };
+    let rest = text[at..].trim_start_matches(|c: char| c.is_ascii_digit());
+    format!("{}{port}{rest}", &text[..at])
+}
+
+impl Servers {
+    /// Opens a world that is built already: its servers listen somewhere else now.
+    pub fn reopen(world: &Path, stores: &Path) -> Result<Self, CliError> {
+        let servers = Self::start(world)?;
+        let cannot = |error: std::io::Error| failed(stores, &error);
+        let text = fs::read_to_string(stores).map_err(cannot)?;
+        let text = with_port(&text, PIER, servers.pier.address().port());
+        let text = with_port(&text, OFFSHORE, servers.offshore.address().port());
+        write(stores, &text)?;
+        servers.is_known(world)?;
+        Ok(servers)
+    }
+
+    /// Notes the host's key, as if somebody had compared and accepted it.
+    pub fn is_known(&self, world: &Path) -> Result<(), CliError> {
+        let line = self.pier.known_as("127.0.0.1", self.pier.address().port());
+        write(&world.join("known_hosts"), &line)
+    }
+}
