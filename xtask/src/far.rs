@@ -243,7 +243,8 @@ fn one_file(far: &Far) -> Result<()> {
     // Small containers, so that there are many.
     let layout = Layout { container: 256 << 10, data_block: 128 << 10, ..Layout::default() };
     let each = u64::from(layout.container);
-    for number in 0..CONTAINERS * each / (1 << 20) + 8 {
+    // A container is a little larger than it should be when it is closed.
+    for number in 0..CONTAINERS * each * 4 / 3 / (1 << 20) {
         let path = source.join(format!("2026/{:02}/sheet-{number}.raw", number % 10 + 1));
         fs::create_dir_all(path.parent().context("a parent")?)?;
         fs::write(path, noise(&format!("sheet {number}"), 1 << 20))?;

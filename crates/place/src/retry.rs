@@ -123,3 +123,126 @@ impl Place for RetryingPlace {
         self.again(|_| self.inner.sweep(age_seconds))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use super::*;
+    use crate::{MemoryPlace, Operation};
+
+    /// A place that fails as it is told, one failure after the other.
+    #[derive(Debug)]
+    struct Moody {
+        inner: MemoryPlace,
+        moods: Mutex<Vec<PlaceErrorKind>>,
+        /// Whether what fails is done all the same.
+        does_it: bool,
+        asked: Mutex<u32>,
+    }
+
+    impl Moody {
+        fn mood<T>(&self, work: impl FnOnce() -> Result<T, PlaceError>) -> Result<T, PlaceError> {
+            *self.asked.lock().expect("no panic") += 1;
+            match self.moods.lock().expect("no panic").pop() {
+                Some(kind) => {
+                    if self.does_it {
+                        let _ = work();
+                    }
+                    Err(PlaceError::new(Operation::Create, "x", kind))
+                }
+                None => work(),
+            }
+        }
+    }
+
+    impl Place for Moody {
+        fn describe(&self) -> String {
+            "moody".to_owned()
+        }
+        fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
+            self.mood(|| self.inner.create(name, bytes))
+        }
+        fn read(
+            &self,
+            name: &ObjectName,
+            extent: Extent,
+            into: &mut Vec<u8>,
+        ) -> Result<(), PlaceError> {
+            self.mood(|| self.inner.read(name, extent, into))
+        }
+        fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
+            // A listing that breaks off has told of something already.
+            each(Listed { name: ObjectName::new("data/torn").expect("a name"), size: 1 });
+            self.mood(|| Ok(()))?;
+            self.inner.list(folder, each)
+        }
+        fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
+            self.mood(|| self.inner.delete(name))
+        }
+        fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
+            self.mood(|| self.inner.sweep(age_seconds))
+        }
+    }
+
+    fn place(moods: &[PlaceErrorKind], does_it: bool) -> (Arc<Moody>, RetryingPlace) {
+        let moods = Mutex::new(moods.to_vec());
+        let moody = Moody { inner: MemoryPlace::new(), moods, does_it, asked: Mutex::new(0) };
+        let moody = Arc::new(moody);
+        let retries = Retries { most: 3, pause: Duration::from_millis(1) };
+        (Arc::clone(&moody), RetryingPlace::new(moody, retries))
+    }
+
+    fn asked(moody: &Moody) -> u32 {
+        std::mem::take(&mut *moody.asked.lock().expect("no panic"))
+    }
+
+    #[test]
+    fn passing_failures_are_tried_again_and_refusals_are_not() {
+        use PlaceErrorKind::{Busy, Cut, Full, Login, Refused, Slow, Unreachable};
+        let name = ObjectName::new("data/a").expect("a name");
+        let (moody, patient) = place(&[Cut, Slow, Busy], false);
+        patient.create(&name, b"x").expect("in the end");
+        assert_eq!(asked(&moody), 4);
+        let (moody, patient) = place(&[Cut; 9], false);
+        assert_eq!(patient.create(&name, b"x").expect_err("no end").kind, Cut);
+        assert_eq!(asked(&moody), 4);
+        for kind in [Full, Login, Refused] {
+            let (moody, patient) = place(&[kind, kind], false);
+            assert_eq!(patient.create(&name, b"x").expect_err("is refused").kind, kind);
+            assert_eq!(asked(&moody), 1);
+        }
+        // One that was never there is not waited for; one that was, is.
+        let (moody, patient) = place(&[Unreachable], false);
+        assert_eq!(patient.delete(&name).expect_err("is away").kind, Unreachable);
+        assert_eq!(asked(&moody), 1);
+        patient.delete(&name).expect("is back");
+        moody.moods.lock().expect("no panic").push(Unreachable);
+        asked(&moody);
+        patient.delete(&name).expect("comes back");
+        assert_eq!(asked(&moody), 2);
+    }
+
+    #[test]
+    fn an_answer_that_was_lost_is_found_to_be_ours() {
+        let name = ObjectName::new("data/a").expect("a name");
+        let (moody, patient) = place(&[PlaceErrorKind::Cut], true);
+        patient.create(&name, b"mine").expect("it was written the first time");
+        assert_eq!(moody.inner.fetch(&name).expect("is there"), b"mine");
+        // Written by another: that is said.
+        let (moody, patient) = place(&[PlaceErrorKind::Cut], false);
+        moody.inner.create(&name, b"another's").expect("creates");
+        let error = patient.create(&name, b"mine").expect_err("is there");
+        assert_eq!(error.kind, PlaceErrorKind::Exists);
+        assert_eq!(moody.inner.fetch(&name).expect("is there"), b"another's");
+    }
+
+    #[test]
+    fn a_listing_that_broke_off_is_not_told() {
+        let (moody, patient) = place(&[PlaceErrorKind::Cut], false);
+        moody.inner.create(&ObjectName::new("data/a").expect("a name"), b"x").expect("creates");
+        let found = patient.listing("data").expect("lists");
+        let names: Vec<_> = found.iter().map(|listed| listed.name.as_str()).collect();
+        assert_eq!(names, ["data/torn", "data/a"], "once each");
+    }
+}

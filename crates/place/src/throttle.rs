@@ -82,3 +82,37 @@ impl<R: Read> Read for Throttled<'_, R> {
         Ok(got)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn turns_add_up_to_the_rate(pieces in proptest::collection::vec(1usize..100_000, 1..40), rate in 1_000u64..1_000_000) {
+            let throttle = Throttle::new(move || Some(rate));
+            let begun = Instant::now();
+            let last = pieces.iter().map(|bytes| throttle.turn(*bytes)).last().expect("one");
+            let all = pieces.iter().sum::<usize>() as f64 / rate as f64;
+            let (least, most) = (all - BURST.as_secs_f64() - begun.elapsed().as_secs_f64(), all);
+            let last = last.as_secs_f64();
+            prop_assert!(last >= (least - 1e-3).max(0.0) && last <= most + 1e-3, "{last} of {least} to {most}");
+        }
+    }
+
+    #[test]
+    fn the_limit_of_the_moment_counts() {
+        static RATE: AtomicU64 = AtomicU64::new(0);
+        let rate = || Some(RATE.load(Ordering::SeqCst)).filter(|rate| *rate > 0);
+        let throttle = Throttle::new(rate);
+        assert_eq!(throttle.turn(1 << 30), Duration::ZERO);
+        RATE.store(1000, Ordering::SeqCst);
+        assert!(throttle.turn(10_000) > Duration::from_secs(9));
+        RATE.store(0, Ordering::SeqCst);
+        assert_eq!(throttle.turn(1 << 30), Duration::ZERO);
+    }
+}

@@ -225,3 +225,81 @@ pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
     drop(file);
     fs::rename(&draft, path)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const STORE: StoreId = StoreId([7; 16]);
+
+    fn tree(sequence: u32) -> ContainerId {
+        ContainerId { class: Class::Tree, run: RunId([3; 16]), sequence }
+    }
+
+    #[test]
+    fn what_is_kept_comes_back_and_only_where_it_may_be_kept() {
+        let folder = tempfile::tempdir().expect("a directory");
+        let cache = Cache::ReadWrite(folder.path().to_path_buf());
+        let nearby = Nearby::new(&cache, STORE, true);
+        nearby.keep_tree(tree(1), b"0123456789");
+        nearby.keep_snapshot("leaf", b"sealed");
+        let data = ContainerId { class: Class::Data, ..tree(2) };
+        nearby.keep_tree(data, b"content");
+        let again = Nearby::new(&Cache::ReadOnly(folder.path().to_path_buf()), STORE, true);
+        assert_eq!(again.tree_part(tree(1), 3, 4).as_deref(), Some(&b"3456"[..]));
+        assert_eq!(again.tree_part(tree(1), 8, 4), None, "it is shorter");
+        assert_eq!(again.tree_part(data, 0, 1), None, "content is not kept");
+        assert_eq!(again.snapshot("leaf").as_deref(), Some(&b"sealed"[..]));
+        again.keep_snapshot("other", b"x");
+        assert_eq!(nearby.snapshot("other"), None, "nothing is written by those who only read");
+        for (cache, is_far) in [(cache.clone(), false), (Cache::None, true)] {
+            let none = Nearby::new(&cache, STORE, is_far);
+            assert!(none.snapshot("leaf").is_none() && !none.keeps_trees());
+            assert!(none.is_sweep_due() && none.is_sweep_due(), "each time");
+        }
+        let other = Nearby::new(&cache, StoreId([8; 16]), true);
+        assert_eq!(other.snapshot("leaf"), None, "another store's is not ours");
+        assert!(nearby.is_sweep_due() && !nearby.is_sweep_due(), "once a day");
+    }
+
+    #[test]
+    fn a_run_that_ended_well_is_known_until_the_next_begins() {
+        let folder = tempfile::tempdir().expect("a directory");
+        let cache = Cache::ReadWrite(folder.path().to_path_buf());
+        let (nearby, lineage, run) =
+            (Nearby::new(&cache, STORE, true), Lineage([1; 16]), RunId([9; 16]));
+        assert_eq!(nearby.last_clean(lineage), None);
+        nearby.end(lineage, run);
+        assert_eq!(nearby.last_clean(lineage), Some(run));
+        assert_eq!(nearby.last_clean(Lineage([2; 16])), None);
+        nearby.begin(lineage);
+        assert_eq!(nearby.last_clean(lineage), None);
+    }
+
+    #[test]
+    fn ranges_are_let_go_of_by_their_age() {
+        let nearby = Nearby::new(&Cache::None, STORE, true);
+        nearby.keep_range(1, 100, vec![5; 50]);
+        assert_eq!(nearby.range(1, 120, 30), Some(vec![5; 30]));
+        for (container, offset, length) in [(2, 120, 30), (1, 99, 2), (1, 120, 31)] {
+            assert_eq!(nearby.range(container, offset, length), None, "{container} {offset}");
+        }
+        for number in 0..4 {
+            nearby.keep_range(10 + number, 0, vec![0; MOST_RANGES / 3]);
+        }
+        assert_eq!(nearby.range(1, 120, 30), None);
+        assert!(nearby.range(13, 0, 10).is_some());
+    }
+
+    #[test]
+    fn how_a_store_was_opened_goes_by_its_place() {
+        let folder = tempfile::tempdir().expect("a directory");
+        let cache = Cache::ReadWrite(folder.path().to_path_buf());
+        let opened = Opened { slot: "keys/a.a".to_owned(), header: b"head\ner".to_vec() };
+        note_opened(&cache, "sftp://pier/oak", &opened);
+        let found = last_opened(&cache, "sftp://pier/oak").expect("is known");
+        assert_eq!((found.slot.as_str(), found.header.as_slice()), ("keys/a.a", &b"head\ner"[..]));
+        assert!(last_opened(&cache, "sftp://pier/elm").is_none());
+        assert!(last_opened(&Cache::None, "sftp://pier/oak").is_none());
+    }
+}

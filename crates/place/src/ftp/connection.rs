@@ -357,3 +357,64 @@ fn dial(addresses: &[std::net::SocketAddr], patience: Duration) -> io::Result<Tc
     }
     Err(last)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_servers_say_has_its_kind() {
+        use PlaceErrorKind as Kind;
+        let kind = |code: u32, words: &str| {
+            let trouble = Trouble::Said(code, words.to_owned());
+            trouble.told(Operation::Create, "x".to_owned(), Duration::from_secs(1)).kind
+        };
+        for (code, words, expected) in [
+            (530, "Login incorrect.", Kind::Login),
+            (552, "Quota", Kind::Full),
+            (452, "", Kind::Full),
+            (421, "Timeout.", Kind::Cut),
+            (426, "broken", Kind::Cut),
+            (450, "busy", Kind::Busy),
+            (550, "No such file or directory.", Kind::NotFound),
+            (550, "a: Not found", Kind::NotFound),
+            (550, "Read-only file system", Kind::ReadOnly),
+            (550, "No space left on device", Kind::Full),
+            (550, "Permission denied.", Kind::Refused),
+            (502, "no", Kind::Failed),
+        ] {
+            assert_eq!(kind(code, words), expected, "{code} {words}");
+        }
+        assert!(Trouble::Said(421, String::new()).is_of_the_line());
+        assert!(!Trouble::Said(550, String::new()).is_of_the_line());
+    }
+
+    #[test]
+    fn listings_of_both_forms_are_read_and_others_refused() {
+        let lines = [
+            "type=file;size=12;modify=20261122214000; data-a",
+            "type=dir;size=4096;modify=20261122214000; claim b",
+        ]
+        .map(str::to_owned);
+        let found = told(lines.iter().map(|line| ListParser::parse_mlsd(line).map_err(|_| line)));
+        let found = found.expect("files");
+        assert_eq!(
+            (found[0].name.as_str(), found[0].size, found[0].is_folder),
+            ("data-a", 12, false)
+        );
+        assert_eq!((found[1].name.as_str(), found[1].is_folder), ("claim b", true));
+        let lines = [
+            "-rw-r--r--   1 keeper keeper     1234 Nov  5  2018 0a1b",
+            "drwxr-xr-x   2 keeper keeper     4096 Nov  5  2018 .",
+            "drwxr-xr-x   2 keeper keeper     4096 Nov  5  2018 data",
+        ]
+        .map(str::to_owned);
+        let found = told(lines.iter().map(|line| File::from_str(line).map_err(|_| line)));
+        let found = found.expect("files");
+        assert_eq!(found.len(), 2, "the directory itself is not one of its files");
+        assert!(found[0].size == 1234 && found[0].age > 86_400 && found[1].is_folder);
+        let odd = ["type=file;size=much; data-a".to_owned()];
+        let refused = told(odd.iter().map(|line| ListParser::parse_mlsd(line).map_err(|_| line)));
+        assert!(matches!(refused, Err(Trouble::Odd(why)) if why.contains("no known form")));
+    }
+}

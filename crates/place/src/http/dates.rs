@@ -47,3 +47,34 @@ pub(crate) fn ago(date: &str, now: Option<&str>) -> Option<u64> {
     let date = httpdate::parse_http_date(date).ok()?;
     Some(now.duration_since(date).map_or(0, |age| age.as_secs()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn clocks_that_differ_are_told_with_their_side() {
+        let at = |seconds: i64| {
+            let now = SystemTime::now();
+            let by = Duration::from_secs(seconds.unsigned_abs());
+            let then = if seconds < 0 { now - by } else { now + by };
+            skew(&httpdate::fmt_http_date(then)).expect("a date")
+        };
+        let (behind, ahead) = (at(3605), at(-7 * 86_400));
+        assert!(behind.is_too_much() && ahead.is_too_much() && !at(600).is_too_much());
+        assert_eq!(behind.words(), "this machine's clock is 60 min behind the server's");
+        assert_eq!(ahead.words(), "this machine's clock is 7 days ahead of the server's");
+        assert!(at(-30).words().contains("30 s ahead") || at(-30).words().contains("31 s ahead"));
+        assert!(at(5 * 3600 + 60).words().contains("5 h behind"));
+        assert_eq!(skew("yesterday"), None);
+    }
+
+    #[test]
+    fn ages_go_by_the_servers_own_clock() {
+        let (then, now) = ("Sun, 22 Nov 2026 21:40:00 GMT", "Mon, 23 Nov 2026 21:40:05 GMT");
+        assert_eq!(ago(then, Some(now)), Some(86_405));
+        assert_eq!(ago(now, Some(then)), Some(0));
+        assert_eq!(ago("never", Some(now)), None);
+        assert!(ago("Sun, 06 Nov 1994 08:49:37 GMT", None).is_some_and(|age| age > 900_000_000));
+    }
+}

@@ -211,3 +211,64 @@ pub(crate) fn part(extent: crate::Extent, answer: Answer) -> Result<Vec<u8>, Pla
         _ => Err(PlaceErrorKind::Failed),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::Extent;
+
+    fn answer(status: u16, body: &[u8]) -> Answer {
+        Answer { status, headers: http::HeaderMap::new(), body: body.to_vec() }
+    }
+
+    /// What a server makes of the header that asks for a part (RFC 9110, section 14).
+    fn server(object: &[u8], range: Option<String>, ignores: bool) -> Answer {
+        let size = object.len() as u64;
+        let Some(range) = range.filter(|_| !ignores) else { return answer(200, object) };
+        let (from, to) = range["bytes=".len()..].split_once('-').expect("a range");
+        let (from, to) = match (from.parse::<u64>(), to.parse::<u64>()) {
+            (Err(_), Ok(last)) => (size.saturating_sub(last), size),
+            (Ok(from), Ok(to)) => (from, to.saturating_add(1).min(size)),
+            _ => panic!("{range}"),
+        };
+        if from >= size {
+            return answer(416, b"");
+        }
+        answer(206, &object[from as usize..to as usize])
+    }
+
+    proptest! {
+        #[test]
+        fn every_server_gives_the_part_that_was_asked_for(
+            object in proptest::collection::vec(any::<u8>(), 0..40),
+            offset in 0u64..50,
+            length in 1u64..50,
+            ignores: bool,
+        ) {
+            let size = object.len() as u64;
+            let extent = Extent::Range { offset, length };
+            let got = part(extent, server(&object, range_header(extent), ignores));
+            let wanted = object.get(offset as usize..(offset + length) as usize);
+            let got = got.ok();
+            prop_assert_eq!(got.as_deref(), wanted);
+            let extent = Extent::Tail(length);
+            let got = part(extent, server(&object, range_header(extent), ignores));
+            let from = size.saturating_sub(length) as usize;
+            prop_assert_eq!(got.expect("a tail"), object[from..].to_vec());
+            let got = part(Extent::Whole, server(&object, range_header(Extent::Whole), ignores));
+            prop_assert_eq!(got.expect("all of it"), object);
+        }
+    }
+
+    #[test]
+    fn what_is_no_answer_to_the_question_is_a_failure() {
+        assert_eq!(part(Extent::Whole, answer(206, b"x")), Err(PlaceErrorKind::Failed));
+        assert_eq!(part(Extent::Whole, answer(204, b"")), Err(PlaceErrorKind::Failed));
+        let extent = Extent::Range { offset: 0, length: 3 };
+        assert_eq!(part(extent, answer(206, b"xy")), Err(PlaceErrorKind::Short));
+        let absurd = Extent::Range { offset: u64::MAX, length: 2 };
+        assert_eq!(part(absurd, answer(200, b"xy")), Err(PlaceErrorKind::Short));
+    }
+}
