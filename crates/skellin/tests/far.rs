@@ -295,3 +295,112 @@ fn no_secret_stands_in_process_lists_outputs_logs_or_files() {
     }
     assert!(files > 10, "{files} files were looked through");
 }
+
+#[test]
+fn copies_are_made_by_command_and_after_runs_and_go_on_after_failures() {
+    let Offshore { world, server } = &Offshore::new();
+    let offshore = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+    let oak = format!(
+        "[oak]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\n",
+        world.path("oak").display(),
+        world.path("key").display()
+    );
+    world.stores(&format!("{offshore}{oak}"));
+    for store in ["offshore", "oak"] {
+        world.done(&["store", "create", store]);
+    }
+    let source = world.path("ridge").display().to_string();
+    let plan = |more: &str| {
+        let text = format!("sources = [\"{source}\"]\nstore = \"oak\"\n{more}\n");
+        world.plan("readings", &text);
+    };
+    plan("");
+    world.done(&["run", "readings"]);
+    plan("replicate = [\"oak\"]");
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 2 && said.contains("the plan's own store"), "{said}");
+    plan("replicate = [\"offshore\"]");
+    write(&world.path("ridge/notes.md"), "a second night\n");
+    // The copy fails and the snapshot stands; the next run makes up for both.
+    server.trouble(|trouble| trouble.room = Some(1000));
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 1 && said.contains("no room left"), "{status}: {said}");
+    server.trouble(|trouble| trouble.room = None);
+    write(&world.path("ridge/notes.md"), "a third night\n");
+    let told = world.done(&["run", "readings"]);
+    assert!(told.contains("oak → offshore: 3 snapshots copied, 0 there already"), "{told}");
+    let (status, again) = world.json(&["replicate", "oak", "offshore"]);
+    assert_eq!(
+        (status, again["copied"].as_u64(), again["present"].as_u64()),
+        (0, Some(0), Some(3))
+    );
+    let (status, none) = world.json(&["replicate", "oak", "offshore", "--plan", "ringing"]);
+    assert_eq!((status, none["copied"].as_u64(), none["present"].as_u64()), (0, Some(0), Some(0)));
+    let journal = world.done(&["journal"]);
+    assert!(journal.contains("3 snapshots copied"), "{journal}");
+    let (_, told) = world.json(&["history", "--store", "offshore"]);
+    let (_, own) = world.json(&["history", "--store", "oak"]);
+    let times = |told: &serde_json::Value| {
+        let found = told["snapshots"].as_array().unwrap().iter();
+        found.map(|snapshot| snapshot["time"].clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(times(&told), times(&own));
+    let back = world.path("back").display().to_string();
+    world.done(&["restore", "readings@newest", "--store", "offshore", "--to", &back]);
+    assert_same(&world.path("ridge"), &world.path("back/ridge"));
+    let (status, said) = world.fail(&["replicate", "oak", "oak"]);
+    assert!(status == 2 && said.contains("the same store"), "{said}");
+    // A copy whose content is damaged where it is read is not made, and is named.
+    let data = world.path("oak/data");
+    for entry in fs::read_dir(data).unwrap() {
+        let path = entry.unwrap().path();
+        let mut bytes = fs::read(&path).unwrap();
+        let middle = bytes.len() / 2;
+        bytes[middle] ^= 1;
+        fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+        fs::write(&path, bytes).unwrap();
+    }
+    let fresh = format!(
+        "[elm]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\n",
+        world.path("elm").display(),
+        world.path("key").display()
+    );
+    world.stores(&format!("{offshore}{oak}{fresh}"));
+    world.done(&["store", "create", "elm"]);
+    let (status, told) = world.run(&["replicate", "oak", "elm"]);
+    assert!(
+        status == 3 && told.contains("not copied") && told.contains("skellin verify oak"),
+        "{told}"
+    );
+}
+
+#[test]
+fn limits_and_the_way_there_without_a_configuration() {
+    let Offshore { world, server } = &Offshore::new();
+    world.done(&["store", "create", "offshore"]);
+    let stores = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+    world.stores(&format!("{stores}up = \"500 kB/s\"\n"));
+    let begun = Instant::now();
+    world.done(&["run", "readings"]);
+    // About 600 kB that do not compress at 500 kB a second, less what a burst saves.
+    assert!(begun.elapsed() > Duration::from_millis(500), "{:?}", begun.elapsed());
+    let access = world.path("access.toml");
+    let credentials = world.path("credentials").display().to_string();
+    let keys = format!(
+        "endpoint = \"{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n",
+        server.endpoint()
+    );
+    write(&access, &keys);
+    let (access, key) = (access.display().to_string(), world.path("key").display().to_string());
+    let away = World::bare();
+    let place = ["--place", "s3://ridge/hut", "--access", &access, "--passphrase-file", &key];
+    let told = away.done(&[&["history"], &place[..]].concat());
+    assert!(told.contains("readings"), "{told}");
+    write(&world.path("access.toml"), format!("{keys}placce = \"x\"\n"));
+    let (status, said) = away.fail(&[&["history"], &place[..]].concat());
+    assert!(status == 2 && said.contains("access.toml:4:1") && said.contains("placce"), "{said}");
+    let missing = away.path("nowhere.toml").display().to_string();
+    let place = ["--place", "s3://ridge/hut", "--access", &missing];
+    let (status, said) = away.fail(&[&["history"], &place[..]].concat());
+    assert!(status == 2 && said.contains("cannot be read"), "{said}");
+}
