@@ -31,7 +31,7 @@ const LINE: Pace = Pace { delay: Duration::from_millis(50), rate: Some(5_000_000
 const PASSPHRASE: &[u8] = b"a passphrase for measurements";
 const FILES: usize = 50_000;
 /// Content of the first run, in files of 8 MiB.
-const CONTENT: usize = 20;
+const CONTENT: usize = 40;
 const CONTAINERS: u64 = 2_000;
 /// At most so many uploads are on their way together: two uploaders and as many workers as cores.
 const CONTAINER: u64 = 32 << 20;

@@ -49,7 +49,17 @@ pub struct SftpPlace {
     target: SftpTarget,
     accept_new: bool,
     lines: Vec<Mutex<Option<Arc<Line>>>>,
-    next: AtomicUsize,
+    /// How much is under way on each.
+    busy: Vec<AtomicUsize>,
+}
+
+/// Something under way on a connection.
+struct Busy<'a>(&'a AtomicUsize);
+
+impl Drop for Busy<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
 }
 
 impl SftpPlace {
@@ -69,7 +79,8 @@ impl SftpPlace {
     #[must_use]
     pub fn new(target: SftpTarget, accept_new: bool) -> Self {
         let lines = (0..target.connections.max(1)).map(|_| Mutex::new(None)).collect();
-        Self { target, accept_new, lines, next: AtomicUsize::new(0) }
+        let busy = (0..target.connections.max(1)).map(|_| AtomicUsize::new(0)).collect();
+        Self { target, accept_new, lines, busy }
     }
 
     /// Makes the directory for a new store, with the folders its objects will lie in.
@@ -101,7 +112,7 @@ impl SftpPlace {
     /// # Errors
     /// The first step that fails.
     pub fn connect(&self, told: &(dyn Fn(SftpStep) + Sync)) -> Result<(), PlaceError> {
-        self.line(told).map(drop)
+        self.line(told, 0).map(drop)
     }
 
     /// Looks whether the directory is there.
@@ -139,9 +150,21 @@ impl SftpPlace {
         })
     }
 
+    /// The connection with the least under way, the first of several: what is done one after the
+    /// other needs no second one.
+    fn free(&self) -> (usize, Busy<'_>) {
+        let least = (0..self.busy.len()).min_by_key(|at| self.busy[*at].load(Ordering::Relaxed));
+        let number = least.unwrap_or(0);
+        self.busy[number].fetch_add(1, Ordering::Relaxed);
+        (number, Busy(&self.busy[number]))
+    }
+
     /// A connection, made anew where there is none.
-    fn line(&self, told: &(dyn Fn(SftpStep) + Sync)) -> Result<Arc<Line>, PlaceError> {
-        let number = self.next.fetch_add(1, Ordering::Relaxed) % self.lines.len();
+    fn line(
+        &self,
+        told: &(dyn Fn(SftpStep) + Sync),
+        number: usize,
+    ) -> Result<Arc<Line>, PlaceError> {
         let mut slot = self.lines[number].lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(line) = slot.as_ref().filter(|line| line.is_sound()) {
             return Ok(Arc::clone(line));
@@ -167,7 +190,8 @@ impl SftpPlace {
         name: &str,
         work: impl AsyncFnOnce(&Line) -> Result<T, Failure>,
     ) -> Result<T, PlaceError> {
-        let line = self.line(&|_| {})?;
+        let (number, _busy) = self.free();
+        let line = self.line(&|_| {}, number)?;
         let result = runtime().block_on(async {
             // No single request takes so long; what is large is many requests.
             match tokio::time::timeout(self.target.patience * 30, work(&line)).await {

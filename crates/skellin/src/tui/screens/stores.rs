@@ -96,7 +96,7 @@ fn drive(app: &Model, state: &DriveState) -> Line<'static> {
     let turn = if state.has_turn { "   its turn" } else { "" };
     Line::from(vec![
         Span::styled(format!("  {mark} {:<12}", state.name), style),
-        Span::from(format!("{place}   {newest}{turn}")),
+        Span::from(format!("{place:<34}  {newest}{turn}")),
     ])
 }
 
