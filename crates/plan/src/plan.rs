@@ -434,7 +434,7 @@ mod tests {
 
     #[test]
     fn every_mistake_comes_with_its_place_and_the_right_spelling() {
-        let text = "sorces = [\"/a\"]\nstore = \"oka\"\ncompress = \"hihg\"\nreaders = 0\nlabels = \"x\"\nreplicate = [\"elm\", \"oak\", \"oak\"]\nretain = []\nrules = '''\nskip ok\nskpi *.part\n'''\nabout = 3\n";
+        let text = "sorces = [\"/a\"]\nstore = \"oka\"\ncompress = \"hihg\"\nreaders = 0\nlabels = \"x\"\nretain = []\nrules = '''\nskip ok\nskpi *.part\n'''\nabout = 3\nreplicate = [\"elm\", \"oak\", \"oak\"]\n";
         let (plan, problems) = parse(text);
         assert!(plan.is_none());
         for expected in [
