@@ -33,7 +33,7 @@ const FILES: usize = 50_000;
 /// Content of the first run, in files of 8 MiB.
 const CONTENT: usize = 40;
 const CONTAINERS: u64 = 2_000;
-/// At most so many uploads are on their way together: two uploaders and as many workers as cores.
+/// The size of a container, in bytes.
 const CONTAINER: u64 = 32 << 20;
 
 /// A server, the line to it, and the world around it.
