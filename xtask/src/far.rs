@@ -132,6 +132,7 @@ fn plan(source: &Path) -> Result<Plan> {
 fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
     let request = RunRequest {
         plan,
+        grounds: &skellin_engine::Grounds::default(),
         machine: "hut",
         labels: &[],
         dry_run: false,

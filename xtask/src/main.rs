@@ -7,6 +7,7 @@ mod fuzz;
 mod inputs;
 mod limits;
 mod screen;
+mod secrets;
 mod suite;
 mod world;
 

@@ -4,7 +4,7 @@ use std::{path::Path, process::Command};
 
 use anyhow::{Context as _, Result, bail, ensure};
 
-use crate::{root, say};
+use crate::{root, say, secrets::run_watched};
 
 /// Programs the tests drive, and the packages they come in.
 const NEEDED: &[(&str, &str)] = &[
@@ -25,13 +25,13 @@ pub(crate) fn test() -> Result<()> {
     // The binary first: the tests of the commands and of the interface start it.
     cargo(&["build", "--workspace", "--all-targets"])?;
     let mut test = Command::new(env!("CARGO"));
-    test.args(["test", "--workspace"]).current_dir(root());
+    test.args(["test", "--workspace", "--no-fail-fast"]).current_dir(root());
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
         say("  mounts within a source; a full and a read-only disk behind SFTP");
         test.env("SKELLIN_TESTS_WITHOUT_MOUNTS", "1");
     }
-    run(&mut test)
+    run_watched(&mut test)
 }
 
 /// Whether something can be mounted in a name space of one's own.

@@ -18,6 +18,7 @@ use crate::{
     run::{
         self, ByteCounts, Cost, FileCounts, Outlook, RunReport, RunRequest, RunStatus, Shrinkage,
     },
+    thaw,
 };
 
 /// So many of the newest runs tell how long the next will take.
@@ -100,6 +101,7 @@ impl Conductor<'_> {
         let result = open().and_then(|store| {
             let request = RunRequest {
                 plan,
+                grounds: &self.configuration.grounds,
                 machine,
                 labels: options.labels,
                 dry_run: options.dry_run,
@@ -111,6 +113,10 @@ impl Conductor<'_> {
                 events: self.events,
             };
             self.remind(plan);
+            let config = self.configuration.stores.fine.get(&plan.store);
+            if let Some(words) = config.and_then(thaw::warning) {
+                self.events.event(Event::Note(format!("{}: {words}", plan.store)));
+            }
             let mut report = run::run(&store, &request)?;
             if report.snapshot.is_some() {
                 self.note_drive(plan, &store, report.started);

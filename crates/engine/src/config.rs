@@ -3,14 +3,17 @@
 use std::{
     fs, io,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
-use skellin_plan::{Plan, Problem, StoreConfig, Stores, parse_plan_reading, parse_stores};
+use skellin_plan::{
+    Plan, Problem, StoreConfig, Stores, parse_hosts, parse_plan_reading, parse_stores,
+};
 
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
-    places::local_directory,
+    places::{Grounds, local_directory},
 };
 
 /// A plan's file.
@@ -35,6 +38,10 @@ pub struct Configuration {
     pub stores: Stores,
     /// The plans, by name.
     pub plans: Vec<PlanFile>,
+    /// What is wrong with the file of other hosts.
+    pub host_problems: Vec<Problem>,
+    /// What sources lie on.
+    pub grounds: Arc<Grounds>,
 }
 
 fn read(path: &Path) -> Result<Option<String>> {
@@ -70,6 +77,18 @@ impl Configuration {
         keep_out
     }
 
+    /// Nothing is configured.
+    #[must_use]
+    pub fn empty(folders: Folders) -> Self {
+        Self {
+            folders,
+            stores: Stores::default(),
+            plans: Vec::new(),
+            host_problems: Vec::new(),
+            grounds: Arc::default(),
+        }
+    }
+
     /// Reads everything. Mistakes in files are not errors here: they are kept with the file.
     ///
     /// # Errors
@@ -103,7 +122,11 @@ impl Configuration {
             plans.push(PlanFile { name, path, plan, problems });
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));
-        Ok(Self { folders, stores, plans })
+        let path = folders.config.join("hosts.toml");
+        let text = read(&path)?.unwrap_or_default();
+        let hosts = parse_hosts(&path.display().to_string(), &text, &with);
+        let grounds = Arc::new(Grounds::new(hosts.fine));
+        Ok(Self { folders, stores, plans, host_problems: hosts.problems, grounds })
     }
 
     /// A plan that can be used.
@@ -111,10 +134,17 @@ impl Configuration {
     /// # Errors
     /// [`EngineError::Unknown`] if there is none of this name, or its file has mistakes.
     pub fn plan_without_mistakes(&self, name: &str) -> Result<&Plan> {
-        self.plan_file(name)?.plan.as_ref().ok_or_else(|| EngineError::Unknown {
-            what: format!("the plan {name} has mistakes"),
+        let mistaken = |what: String| EngineError::Unknown {
+            what,
             hint: format!("skellin plan check {name}"),
-        })
+        };
+        let plan = self.plan_file(name)?.plan.as_ref();
+        let plan = plan.ok_or_else(|| mistaken(format!("the plan {name} has mistakes")))?;
+        let is_far = plan.sources.iter().any(|source| !source.is_absolute());
+        match is_far && !self.host_problems.is_empty() {
+            true => Err(mistaken("hosts.toml has mistakes".to_owned())),
+            false => Ok(plan),
+        }
     }
 
     /// A plan's file by name.

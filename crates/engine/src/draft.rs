@@ -58,7 +58,7 @@ impl Draft {
         if configuration.plans.iter().any(|plan| plan.name == *name) {
             mistake(format!("there is a plan `{name}` already"), "choose another name");
         }
-        for source in &self.plan.sources {
+        for source in self.plan.sources.iter().filter(|source| source.is_absolute()) {
             if let Err(error) = fs::symlink_metadata(source) {
                 mistake(format!("{}: {error}", source.display()), "choose a path that is there");
             }
@@ -75,13 +75,15 @@ impl Draft {
                     "choose another name, or use it",
                 );
             }
-            if !store.place.is_absolute() {
-                mistake("the store's directory is no full path".to_owned(), "begin it with /");
-            } else if has_entries(&store.place) {
-                mistake(
-                    format!("{} is not empty", store.place.display()),
+            match &store.place {
+                PlaceSpec::Directory(path) if !path.is_absolute() => {
+                    mistake("the store's directory is no full path".to_owned(), "begin it with /");
+                }
+                PlaceSpec::Directory(path) if has_entries(path) => mistake(
+                    format!("{} is not empty", path.display()),
                     "choose a directory of its own for the store; it is made if it is not there",
-                );
+                ),
+                _ => {}
             }
             if let Some(file) =
                 store.key_file.as_ref().filter(|file| self.write_key && file.exists())
@@ -125,7 +127,11 @@ impl Draft {
     fn places(&self, configuration: &Configuration) -> Vec<PathBuf> {
         let known = configuration.stores.fine.get(&self.plan.store);
         let known = known.and_then(|store| local_directory(store, &configuration.folders));
-        known.into_iter().chain(self.store.iter().map(|store| store.place.clone())).collect()
+        let own = self.store.iter().filter_map(|store| match &store.place {
+            PlaceSpec::Directory(path) => Some(path.clone()),
+            _ => None,
+        });
+        known.into_iter().chain(own).collect()
     }
 
     /// Creates what is new and writes the files: the key, the store, `stores.toml`, the plan. The
@@ -150,7 +156,7 @@ impl Draft {
             let Some(passphrase) = passphrase.filter(|passphrase| !passphrase.is_empty()) else {
                 return Err(EngineError::NoPassphrase(store.name.clone()));
             };
-            let place = prepare_place_alone(PlaceSpec::Directory(store.place.clone()))?;
+            let place = prepare_place_alone(store.place.clone())?;
             if let Some(file) = store.key_file.as_ref().filter(|_| self.write_key) {
                 write_key(file, passphrase)?;
             }
@@ -194,7 +200,7 @@ pub fn trial_store() -> Result<Arc<Store>> {
     Ok(Arc::new(Store::open(place, b"trial", Cache::None)?))
 }
 
-fn has_entries(path: &Path) -> bool {
+pub(crate) fn has_entries(path: &Path) -> bool {
     fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_some())
 }
 
@@ -204,7 +210,7 @@ fn make_directory(path: &Path) -> Result<()> {
 }
 
 /// A key goes into a file only its owner can read; one that is there is never written over.
-fn write_key(path: &Path, passphrase: &Passphrase) -> Result<()> {
+pub(crate) fn write_key(path: &Path, passphrase: &Passphrase) -> Result<()> {
     let failed = |error: io::Error| EngineError::local("write the key to", path, error);
     if let Some(folder) = path.parent() {
         make_directory(folder)?;
@@ -215,8 +221,14 @@ fn write_key(path: &Path, passphrase: &Passphrase) -> Result<()> {
     file.sync_all().map_err(failed)
 }
 
+/// As [`write_key`], over a file that is there.
+pub(crate) fn replace_private(path: &Path, secret: &[u8]) -> Result<()> {
+    let line = zeroize::Zeroizing::new([secret, b"\n"].concat());
+    write_whole(path, &line, 0o600, true)
+}
+
 /// Adds a table to a file and leaves all that stands in it as it is.
-fn append(path: &Path, table: &str) -> Result<()> {
+pub(crate) fn append(path: &Path, table: &str) -> Result<()> {
     let before = match fs::read_to_string(path) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),

@@ -2,19 +2,20 @@
 
 use std::{
     collections::HashSet,
-    ffi::CString,
     os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
 };
 
-use skellin_plan::{Action, NameOnly, Plan, Traits, Verdict};
+use skellin_plan::{Action, Plan, Verdict};
 
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
+    ground::Trouble,
     judge::Judge,
     live::Looking,
     metadata::{Facts, Owners, Sort},
+    places::Grounds,
 };
 
 /// What the rules make of a path, and why.
@@ -49,7 +50,13 @@ pub struct Amounts {
 ///
 /// # Errors
 /// If the rules cannot be made ready, or if it was cancelled while counting.
-pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Reasons> {
+pub fn explain(
+    plan: &Plan,
+    grounds: &Grounds,
+    path: &Path,
+    now: i64,
+    cancel: &Cancel,
+) -> Result<Reasons> {
     let sources = plan.sources.iter().filter(|source| path.starts_with(source));
     let Some(source) = sources.max_by_key(|source| source.as_os_str().len()) else {
         return Ok(Reasons {
@@ -61,16 +68,16 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
             below: None,
         });
     };
-    let judge = Judge::new(&plan.rules, source, now).map_err(EngineError::Rules)?;
-    let facts = Facts::of_path(path, path == source).ok();
-    let directory = facts.as_ref().is_some_and(|facts| facts.sort() == Sort::Directory);
-    let look = |here: &Path, directory: bool| -> Box<dyn Traits> {
-        match Facts::of_path(here, here == source) {
-            Ok(facts) => judge.look(here, facts),
-            Err(_) => Box::new(NameOnly { directory }),
-        }
+    let origin = grounds.of(source)?;
+    let judge = Judge::new(&plan.rules, origin, source, now).map_err(EngineError::Rules)?;
+    let facts = match judge.origin().facts(path, path == source).map_err(Trouble::of_the_way) {
+        Ok(facts) => Some(facts),
+        // That there is none is told; that it cannot be asked for is a failure.
+        Err(Ok(failure)) => return Err(failure),
+        Err(Err(_)) => None,
     };
-    let explanation = judge.matcher().explain(source, path, directory, &look);
+    let directory = facts.as_ref().is_some_and(|facts| facts.sort() == Sort::Directory);
+    let explanation = judge.explain(source, path, directory);
     let below = match directory {
         true => Some(count(&judge, path, explanation.verdict, &HashSet::new(), cancel)?),
         false => None,
@@ -88,15 +95,18 @@ pub fn explain(plan: &Plan, path: &Path, now: i64, cancel: &Cancel) -> Result<Re
 /// How much of all sources goes along with a plan; what was before does not matter.
 ///
 /// # Errors
-/// If the rules cannot be made ready, or if it was cancelled.
+/// If the rules cannot be made ready, if a host cannot be reached, or if it was cancelled.
 pub fn measure(looking: &Looking<'_>, cancel: &Cancel) -> Result<Amounts> {
     let (plan, own) = (looking.plan, looking.own());
     let mut sum = Amounts::default();
     for source in &plan.sources {
-        let judge = Judge::new(&plan.rules, source, looking.now).map_err(EngineError::Rules)?;
-        let Ok(facts) = Facts::of_path(source, true) else { continue };
-        let path = CString::new(source.as_os_str().as_bytes()).unwrap_or_default();
-        let verdict = judge.source(&path, &facts, &Owners::default());
+        let judge = looking.judge(source)?;
+        let facts = match judge.origin().facts(source, true).map_err(Trouble::of_the_way) {
+            Ok(facts) => facts,
+            Err(Ok(failure)) => return Err(failure),
+            Err(Err(_)) => continue,
+        };
+        let verdict = judge.source(source.as_os_str().as_bytes(), &facts, &Owners::default());
         if facts.sort() == Sort::Directory {
             let amounts = count(&judge, source, verdict, &own, cancel)?;
             sum.files += amounts.files;
@@ -123,7 +133,7 @@ fn count(
     let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
         match (verdict.action, facts.sort()) {
             // Its own paths are counted one by one.
-            (Action::Skip, Sort::Directory) if judge.matcher().may_take_below(verdict, path) => {}
+            (Action::Skip, Sort::Directory) if judge.may_take_below(verdict, path) => {}
             (Action::Skip, _) => amounts.skipped += 1,
             (Action::Take, Sort::Directory | Sort::Socket) => {}
             (Action::Take, sort) => {
@@ -134,7 +144,7 @@ fn count(
         !cancel.is_cancelled()
     };
     let enter = verdict.action == Action::Take
-        || judge.matcher().may_take_below(verdict, path.as_os_str().as_bytes());
+        || judge.may_take_below(verdict, path.as_os_str().as_bytes());
     if enter {
         judge.walk(path, verdict, &Owners::default(), own, &mut visit);
     }

@@ -2,35 +2,36 @@
 
 use std::{
     collections::HashSet,
-    ffi::{CStr, CString},
-    os::{
-        fd::{BorrowedFd, OwnedFd},
-        unix::{ffi::OsStrExt, fs::MetadataExt},
-    },
-    path::Path,
+    ffi::{CStr, CString, OsStr},
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
 };
 
-use rustix::fs::{AtFlags, CWD, Dir, Mode, OFlags, openat, statat};
-use skellin_plan::{Action, Matcher, PathKind, RuleSet, Traits, Verdict};
+use skellin_plan::{
+    Action, Explanation, FarSource, Matcher, NameOnly, PathKind, RuleSet, Traits, Verdict,
+};
 
 use crate::{
-    metadata::{Facts, Owners, Sort, fd},
+    ground::{Ground, Origin},
+    metadata::{Facts, Owners, Sort},
     path::join,
 };
 
 /// The rules, ready for one source.
 pub(crate) struct Judge {
     matcher: Matcher,
+    origin: Origin,
     /// The file system the source lies on.
     device: u64,
+    /// How many bytes of a full path name the host, which rules know nothing of.
+    host: usize,
 }
 
 /// What conditions ask of a path that was looked at.
 struct Seen<'a> {
     facts: &'a Facts,
-    /// The directory the name stands in.
-    at: BorrowedFd<'a>,
-    name: &'a CStr,
+    /// Whether the directory holds a name.
+    holds: &'a dyn Fn(&str) -> bool,
     device: u64,
     owners: &'a Owners,
 }
@@ -57,14 +58,13 @@ impl Traits for Seen<'_> {
 
     fn is_owned_by(&self, user: &str) -> bool {
         match user.parse::<u32>() {
-            Ok(number) => self.facts.stat.st_uid == number,
+            Ok(number) => self.facts.uid == number,
             Err(_) => self.owners.of(self.facts).user.as_deref() == Some(user),
         }
     }
 
     fn holds(&self, name: &str) -> bool {
-        let inside = CString::new([self.name.to_bytes(), b"/", name.as_bytes()].concat());
-        inside.is_ok_and(|inside| statat(self.at, &*inside, AtFlags::SYMLINK_NOFOLLOW).is_ok())
+        (self.holds)(name)
     }
 
     fn is_elsewhere(&self) -> bool {
@@ -77,20 +77,31 @@ impl Judge {
     ///
     /// # Errors
     /// If the rules cannot be made ready.
-    pub fn new(rules: &RuleSet, source: &Path, now: i64) -> Result<Self, String> {
-        let matcher = rules.matcher(source.as_os_str().as_bytes(), now.div_euclid(1000))?;
-        let device = std::fs::metadata(source).map_or(0, |metadata| metadata.dev());
-        Ok(Self { matcher, device })
+    pub fn new(rules: &RuleSet, origin: Origin, source: &Path, now: i64) -> Result<Self, String> {
+        let path = source.as_os_str().as_bytes();
+        let host = if origin.is_far() { FarSource::host_length(path) } else { 0 };
+        let matcher = rules.matcher(&path[host..], now.div_euclid(1000))?;
+        let device = match origin {
+            Origin::Here => Facts::of_path(source, true).map_or(0, |facts| facts.identity().0),
+            // No protocol tells it.
+            Origin::Far(..) => 0,
+        };
+        Ok(Self { matcher, origin, device, host })
     }
 
-    pub fn matcher(&self) -> &Matcher {
-        &self.matcher
+    /// Where the source lies.
+    pub fn origin(&self) -> &Origin {
+        &self.origin
     }
 
     /// The verdict on the source itself.
-    pub fn source(&self, path: &CStr, facts: &Facts, owners: &Owners) -> Verdict {
-        let seen = Seen { facts, at: CWD, name: path, device: self.device, owners };
-        self.matcher.source(path.to_bytes(), &seen)
+    pub fn source(&self, path: &[u8], facts: &Facts, owners: &Owners) -> Verdict {
+        let holds = |name: &str| {
+            let inside = join(path, name.as_bytes());
+            self.origin.facts(Path::new(OsStr::from_bytes(&inside)), false).is_ok()
+        };
+        let seen = Seen { facts, holds: &holds, device: self.device, owners };
+        self.matcher.source(&path[self.host..], &seen)
     }
 
     /// The verdict on a name in an open directory, given the one on the directory.
@@ -99,21 +110,39 @@ impl Judge {
         parent: Verdict,
         path: &[u8],
         facts: &Facts,
-        (at, name): (BorrowedFd<'_>, &CStr),
+        (at, name): (&Ground, &CStr),
         owners: &Owners,
     ) -> Verdict {
-        let seen = Seen { facts, at, name, device: self.device, owners };
-        self.matcher.below(parent, path, &seen)
+        let holds = |marker: &str| at.holds(name, marker);
+        let seen = Seen { facts, holds: &holds, device: self.device, owners };
+        self.matcher.below(parent, &path[self.host..], &seen)
     }
 
-    /// What conditions ask of a full path, if it is there.
-    pub fn look(&self, path: &Path, facts: Facts) -> Box<dyn Traits> {
-        Box::new(Looked {
-            path: CString::new(path.as_os_str().as_bytes()).unwrap_or_default(),
-            facts,
-            device: self.device,
-            owners: Owners::default(),
-        })
+    /// Whether a skipped directory has to be entered, because a later `take` could fit below it.
+    pub fn may_take_below(&self, verdict: Verdict, path: &[u8]) -> bool {
+        self.matcher.may_take_below(verdict, &path[self.host..])
+    }
+
+    /// The verdict on any full path at or below the source, and all rules that held on the way.
+    pub fn explain(&self, source: &Path, path: &Path, directory: bool) -> Explanation {
+        let (prefix, source_there) = source.as_os_str().as_bytes().split_at(self.host);
+        let there = path.as_os_str().as_bytes().get(self.host..).unwrap_or_default();
+        let look = |here: &Path, directory: bool| -> Box<dyn Traits> {
+            let full = [prefix, here.as_os_str().as_bytes()].concat();
+            let full = PathBuf::from(OsStr::from_bytes(&full));
+            match self.origin.facts(&full, full == source) {
+                Ok(facts) => Box::new(Looked {
+                    path: full,
+                    origin: self.origin.clone(),
+                    facts,
+                    device: self.device,
+                    owners: Owners::default(),
+                }),
+                Err(_) => Box::new(NameOnly { directory }),
+            }
+        };
+        let path_of = |bytes| Path::new(OsStr::from_bytes(bytes));
+        self.matcher.explain(path_of(source_there), path_of(there), directory, &look)
     }
 
     /// Walks a directory by the rules; `visit` is told of every path below, taken or not, and says
@@ -127,47 +156,40 @@ impl Judge {
         keep_out: &HashSet<(u64, u64)>,
         visit: &mut dyn FnMut(&[u8], &Facts, Verdict) -> bool,
     ) {
-        let Some(handle) = open(start) else { return };
+        let Ok(ground) = self.origin.open(start) else { return };
         // Only the directories on the way down are open at a time.
         let mut frames = Vec::new();
-        let mut next = Some((handle, start.as_os_str().as_bytes().to_vec(), verdict));
+        let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
         loop {
-            let Some((handle, path, verdict)) = next.take() else {
-                let Some(Frame { handle, path, ahead }) = frames.last_mut() else { return };
+            let Some((ground, path, verdict)) = next.take() else {
+                let Some(Frame { ground, path, ahead }) = frames.last_mut() else { return };
                 match ahead.pop() {
                     Some((name, verdict)) => {
-                        let flags =
-                            OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-                        let opened = openat(&*handle, &*name, flags, Mode::empty()).ok();
                         let below = join(path, name.to_bytes());
-                        next = opened.map(|handle| (handle, below, verdict));
+                        next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
                     }
                     None => drop(frames.pop()),
                 }
                 continue;
             };
             let mut ahead = Vec::new();
-            let Ok(entries) = Dir::read_from(&handle) else { continue };
-            for entry in entries.flatten() {
-                let name = entry.file_name();
-                if matches!(name.to_bytes(), b"." | b"..") {
-                    continue;
-                }
-                let Ok(facts) = Facts::at(fd(&handle), name) else { continue };
+            let (names, _) = ground.names(usize::MAX);
+            for name in names.iter() {
+                let Ok(name) = CString::new(name) else { continue };
+                let Ok(facts) = ground.look(&name) else { continue };
                 let below = join(&path, name.to_bytes());
-                let verdict = self.below(verdict, &below, &facts, (fd(&handle), name), owners);
+                let verdict = self.below(verdict, &below, &facts, (&ground, &name), owners);
                 if !visit(&below, &facts, verdict) {
                     return;
                 }
                 let enter = facts.sort() == Sort::Directory
                     && !keep_out.contains(&facts.identity())
-                    && (verdict.action == Action::Take
-                        || self.matcher.may_take_below(verdict, &below));
+                    && (verdict.action == Action::Take || self.may_take_below(verdict, &below));
                 if enter {
-                    ahead.push((name.to_owned(), verdict));
+                    ahead.push((name, verdict));
                 }
             }
-            frames.push(Frame { handle, path, ahead });
+            frames.push(Frame { ground, path, ahead });
         }
     }
 
@@ -179,53 +201,50 @@ impl Judge {
 
 /// A directory on the way down, and those below it that are to be entered.
 struct Frame {
-    handle: OwnedFd,
+    ground: Ground,
     path: Vec<u8>,
     ahead: Vec<(CString, Verdict)>,
 }
 
-fn open(path: &Path) -> Option<OwnedFd> {
-    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-    openat(CWD, path, flags, Mode::empty()).ok()
-}
-
 /// As [`Seen`], of a full path, with all it needs.
 struct Looked {
-    path: CString,
+    path: PathBuf,
+    origin: Origin,
     facts: Facts,
     device: u64,
     owners: Owners,
 }
 
 impl Looked {
-    fn seen(&self) -> Seen<'_> {
-        let (name, device) = (&*self.path, self.device);
-        Seen { facts: &self.facts, at: CWD, name, device, owners: &self.owners }
+    fn with<T>(&self, ask: impl FnOnce(&Seen<'_>) -> T) -> T {
+        let holds = |name: &str| self.origin.facts(&self.path.join(name), false).is_ok();
+        let (facts, owners) = (&self.facts, &self.owners);
+        ask(&Seen { facts, holds: &holds, device: self.device, owners })
     }
 }
 
 impl Traits for Looked {
     fn kind(&self) -> PathKind {
-        self.seen().kind()
+        self.with(|seen| seen.kind())
     }
 
     fn size(&self) -> u64 {
-        self.seen().size()
+        self.facts.size()
     }
 
     fn modified(&self) -> i64 {
-        self.seen().modified()
+        self.facts.modified().seconds
     }
 
     fn is_owned_by(&self, user: &str) -> bool {
-        self.seen().is_owned_by(user)
+        self.with(|seen| seen.is_owned_by(user))
     }
 
     fn holds(&self, name: &str) -> bool {
-        self.seen().holds(name)
+        self.with(|seen| seen.holds(name))
     }
 
     fn is_elsewhere(&self) -> bool {
-        self.seen().is_elsewhere()
+        self.with(|seen| seen.is_elsewhere())
     }
 }

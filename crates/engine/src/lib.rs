@@ -8,10 +8,12 @@ mod conduct;
 mod config;
 mod doctor;
 mod draft;
+mod due;
 mod error;
 mod event;
 mod explain;
 mod folders;
+mod ground;
 pub mod history;
 mod journal;
 mod judge;
@@ -19,6 +21,7 @@ mod live;
 mod lock;
 mod metadata;
 mod names;
+mod new_store;
 mod path;
 mod places;
 mod replicate;
@@ -26,12 +29,14 @@ mod restore;
 mod run;
 mod secrets;
 mod ssh_config;
+mod thaw;
 
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
 pub use conduct::{Conductor, Failure, RunOptions};
 pub use config::{Configuration, PlanFile};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
+pub use due::{DuePlan, due};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
@@ -41,10 +46,11 @@ pub use journal::{
 };
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::PlanLock;
+pub use new_store::{NewStore, folders_at, keep_secret};
 pub use places::{
-    DriveState, DriveStates, MountedDrive, ReachStep, drive_states, local_directory,
-    mounted_drives, open_place, open_place_alone, prepare_drive, prepare_place,
-    prepare_place_alone, reach,
+    DriveState, DriveStates, Grounds, MountedDrive, ReachStep, drive_states, local_directory,
+    mount_points, mounted_drives, open_place, open_place_alone, prepare_drive, prepare_place,
+    prepare_place_alone, reach, reach_source,
 };
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
@@ -53,3 +59,4 @@ pub use run::{
     RunStatus, Shrinkage, run,
 };
 pub use secrets::{Passphrase, read_secret};
+pub use thaw::{Frozen, ask_to_thaw, frozen};

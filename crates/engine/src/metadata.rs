@@ -8,9 +8,10 @@ use std::{
 };
 
 use rustix::{
-    fs::{AtFlags, Stat, fgetxattr, flistxattr, lgetxattr, llistxattr, statat},
+    fs::{AtFlags, Stat, fgetxattr, flistxattr, lgetxattr, llistxattr, major, minor, statat},
     io::Errno,
 };
+use skellin_place::{FarFacts, FarKind};
 use skellin_store::{Moment, Owner};
 
 /// Extended attributes of one path are taken up to so many bytes.
@@ -30,30 +31,49 @@ pub(crate) enum Sort {
 }
 
 /// The state of a path.
+#[derive(Clone, Copy, Debug)]
 pub(crate) struct Facts {
-    pub stat: Stat,
+    sort: Sort,
+    /// Permission bits.
+    pub mode: u32,
+    pub uid: u32,
+    pub gid: u32,
+    size: u64,
+    modified: Moment,
+    changed: Moment,
+    /// What tells this file, or this state of it, from others beside its times.
+    pub inode: u64,
+    device: u64,
+    /// How many names it has.
+    pub links: u64,
+    /// Numbers of a device.
+    pub numbers: (u32, u32),
+    /// Bytes it occupies.
+    occupied: u64,
+    is_far: bool,
 }
 
 impl Facts {
     /// Of a name in a directory, not following links.
     pub fn at(directory: BorrowedFd<'_>, name: &CStr) -> Result<Self, Errno> {
-        Ok(Self { stat: statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)? })
+        Ok(Self::new(&statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?))
     }
 
     /// Of a full path; `follow`: whether a link means what it points to.
     pub fn of_path(path: &std::path::Path, follow: bool) -> Result<Self, Errno> {
         let flags = if follow { AtFlags::empty() } else { AtFlags::SYMLINK_NOFOLLOW };
-        Ok(Self { stat: statat(rustix::fs::CWD, path, flags)? })
+        Ok(Self::new(&statat(rustix::fs::CWD, path, flags)?))
     }
 
     /// Of an open file.
     pub fn of(file: BorrowedFd<'_>) -> Result<Self, Errno> {
-        Ok(Self { stat: rustix::fs::fstat(file)? })
+        Ok(Self::new(&rustix::fs::fstat(file)?))
     }
 
-    pub fn sort(&self) -> Sort {
+    #[allow(clippy::unnecessary_cast, reason = "the width of these fields differs by architecture")]
+    fn new(stat: &Stat) -> Self {
         use rustix::fs::FileType;
-        match FileType::from_raw_mode(self.stat.st_mode) {
+        let sort = match FileType::from_raw_mode(stat.st_mode) {
             FileType::RegularFile => Sort::File,
             FileType::Directory => Sort::Directory,
             FileType::Symlink => Sort::Link,
@@ -62,31 +82,98 @@ impl Facts {
             FileType::BlockDevice => Sort::Block,
             FileType::Socket => Sort::Socket,
             FileType::Unknown => Sort::Unknown,
+        };
+        Self {
+            sort,
+            mode: stat.st_mode & 0o7777,
+            uid: stat.st_uid,
+            gid: stat.st_gid,
+            size: stat.st_size.try_into().unwrap_or(0),
+            modified: Moment { seconds: stat.st_mtime as i64, nanos: stat.st_mtime_nsec as u32 },
+            changed: Moment { seconds: stat.st_ctime as i64, nanos: stat.st_ctime_nsec as u32 },
+            inode: stat.st_ino,
+            device: stat.st_dev,
+            links: stat.st_nlink as u64,
+            numbers: (major(stat.st_rdev), minor(stat.st_rdev)),
+            occupied: u64::try_from(stat.st_blocks).unwrap_or(0).saturating_mul(512),
+            is_far: false,
         }
     }
 
+    /// As another host tells them. What its protocol does not know is as if the file were our own,
+    /// made just like that.
+    pub fn far(told: &FarFacts) -> Self {
+        let sort = match told.kind {
+            FarKind::File => Sort::File,
+            FarKind::Directory => Sort::Directory,
+            FarKind::Link => Sort::Link,
+            FarKind::Pipe => Sort::Pipe,
+            FarKind::Socket => Sort::Socket,
+            FarKind::Other => Sort::Unknown,
+        };
+        let usual = if sort == Sort::Directory { 0o755 } else { 0o644 };
+        let own = || (rustix::process::getuid().as_raw(), rustix::process::getgid().as_raw());
+        let (uid, gid) = told.owner.unwrap_or_else(own);
+        let modified = Moment { seconds: told.modified, nanos: 0 };
+        let tag = told.tag.as_ref().map(|tag| *blake3::hash(tag.as_bytes()).as_bytes());
+        let inode = tag.and_then(|tag| tag.first_chunk().copied()).map_or(0, u64::from_le_bytes);
+        Self {
+            sort,
+            mode: told.mode.unwrap_or(usual),
+            uid,
+            gid,
+            size: told.size,
+            modified,
+            changed: modified,
+            inode,
+            device: 0,
+            links: 1,
+            numbers: (0, 0),
+            occupied: told.size,
+            is_far: true,
+        }
+    }
+
+    pub fn sort(&self) -> Sort {
+        self.sort
+    }
+
     pub fn size(&self) -> u64 {
-        self.stat.st_size.try_into().unwrap_or(0)
+        self.size
     }
 
     /// Whether it may have holes: it occupies less than its size.
     pub fn may_have_holes(&self) -> bool {
-        u64::try_from(self.stat.st_blocks).unwrap_or(0).saturating_mul(512) < self.size()
+        self.occupied < self.size
     }
 
-    #[allow(clippy::unnecessary_cast, reason = "the width of these fields differs by architecture")]
     pub fn modified(&self) -> Moment {
-        Moment { seconds: self.stat.st_mtime as i64, nanos: self.stat.st_mtime_nsec as u32 }
+        self.modified
     }
 
-    #[allow(clippy::unnecessary_cast, reason = "the width of these fields differs by architecture")]
+    /// When anything about it changed; where that is not told, when it was modified.
     pub fn changed(&self) -> Moment {
-        Moment { seconds: self.stat.st_ctime as i64, nanos: self.stat.st_ctime_nsec as u32 }
+        self.changed
     }
 
     /// Device and inode.
     pub fn identity(&self) -> (u64, u64) {
-        (self.stat.st_dev, self.stat.st_ino)
+        (self.device, self.inode)
+    }
+
+    /// Whether it changed so shortly ago that another change might leave the same times behind.
+    /// The file system's clock is the machine's, whatever clock the run goes by; that of another
+    /// host is hardly off by more than a minute, and tells whole seconds.
+    pub fn is_unsettled(&self) -> bool {
+        let now =
+            std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+        self.changed.seconds >= now.saturating_sub(if self.is_far { 60 } else { 2 })
+    }
+
+    /// Whether the content is the same as far as both tell.
+    pub fn is_same_state(&self, other: &Self) -> bool {
+        (self.size, self.modified, self.changed) == (other.size, other.modified, other.changed)
     }
 }
 
@@ -96,7 +183,11 @@ pub(crate) struct Owners(Mutex<HashMap<(u32, u32), Owner>>);
 
 impl Owners {
     pub fn of(&self, facts: &Facts) -> Owner {
-        let ids = (facts.stat.st_uid, facts.stat.st_gid);
+        let ids = (facts.uid, facts.gid);
+        if facts.is_far {
+            // What the numbers mean there is not told.
+            return Owner { uid: ids.0, gid: ids.1, user: None, group: None };
+        }
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         known
             .entry(ids)

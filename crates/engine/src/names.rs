@@ -14,6 +14,31 @@ pub(crate) struct Names {
 }
 
 impl Names {
+    /// Of names that are sorted.
+    pub fn sorted<'n>(names: impl Iterator<Item = &'n [u8]>) -> Self {
+        let (mut bytes, mut starts) = (Vec::new(), Vec::with_capacity(names.size_hint().0 + 1));
+        for name in names {
+            starts.push(bytes.len() as u32);
+            bytes.extend_from_slice(name);
+        }
+        starts.push(bytes.len() as u32);
+        Self { bytes, starts }
+    }
+
+    /// The number of a name.
+    pub fn find(&self, name: &[u8]) -> Option<usize> {
+        let (mut from, mut to) = (0, self.len());
+        while from < to {
+            let middle = from.midpoint(to);
+            match self.get(middle).cmp(name) {
+                std::cmp::Ordering::Less => from = middle + 1,
+                std::cmp::Ordering::Equal => return Some(middle),
+                std::cmp::Ordering::Greater => to = middle,
+            }
+        }
+        None
+    }
+
     /// How many there are.
     pub fn len(&self) -> usize {
         self.starts.len().saturating_sub(1)
@@ -52,12 +77,5 @@ pub(crate) fn read_names(handle: BorrowedFd<'_>, most: usize) -> (Names, Option<
     let part = |range: &(u32, u32)| &names[range.0 as usize..range.1 as usize];
     ranges.sort_unstable_by(|a, b| part(a).cmp(part(b)));
     ranges.dedup_by(|a, b| part(a) == part(b));
-    let mut bytes = Vec::with_capacity(names.len());
-    let mut starts = Vec::with_capacity(ranges.len() + 1);
-    for range in &ranges {
-        starts.push(bytes.len() as u32);
-        bytes.extend_from_slice(part(range));
-    }
-    starts.push(bytes.len() as u32);
-    (Names { bytes, starts }, read.err())
+    (Names::sorted(ranges.iter().map(part)), read.err())
 }

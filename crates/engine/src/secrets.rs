@@ -51,6 +51,7 @@ pub(crate) fn read_whole_secret(source: &SecretSource, subject: &str) -> Result<
             };
             read_private(&Path::new(&folder).join(name), &failed)?
         }
+        SecretSource::Keyring(name) => read_key(name, &failed)?,
         SecretSource::Env(name) => match std::env::var_os(name) {
             Some(value) => Zeroizing::new(std::os::unix::ffi::OsStringExt::into_vec(value)),
             None => {
@@ -81,6 +82,34 @@ pub(crate) fn read_whole_secret(source: &SecretSource, subject: &str) -> Result<
         }
     };
     Ok(bytes)
+}
+
+/// Reads a key from the keyrings of this session and this user.
+fn read_key(name: &str, failed: &dyn Fn(String, String) -> EngineError) -> Result<Passphrase> {
+    use linux_keyutils::{KeyError, KeyRing, KeyRingIdentifier as Ring};
+    let refused = |error: KeyError| {
+        failed(
+            format!("the key {name} in the keyring cannot be read: {error}"),
+            "let its owner read it: keyctl setperm".to_owned(),
+        )
+    };
+    for ring in [Ring::Session, Ring::User] {
+        let found = KeyRing::from_special_id(ring, false).and_then(|ring| ring.search(name));
+        match found {
+            Ok(key) => {
+                let mut bytes = Zeroizing::new(vec![0; LONGEST as usize]);
+                let length = key.read(&mut *bytes).map_err(refused)?;
+                bytes.truncate(length);
+                return Ok(bytes);
+            }
+            Err(KeyError::AccessDenied) => return Err(refused(KeyError::AccessDenied)),
+            Err(_) => {}
+        }
+    }
+    Err(failed(
+        format!("the keyring has no key {name}"),
+        format!("put it there once after each start: keyctl padd user {name} @u"),
+    ))
 }
 
 /// Reads a file that nobody else can read.

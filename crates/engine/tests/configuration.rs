@@ -6,6 +6,7 @@ mod common;
 use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf};
 
 use common::{scratch, write};
+use linux_keyutils::{KeyRing, KeyRingIdentifier};
 use skellin_engine::{Configuration, EngineError, Folders, PlanLock, read_secret};
 use skellin_plan::SecretSource;
 
@@ -113,6 +114,15 @@ fn secrets_are_first_lines_that_others_cannot_read() {
             .contains("try it by hand")
     );
     assert!(read(&SecretSource::Env("SKELLIN_NO_SUCH_THING".to_owned())).is_err());
+    let name = format!("skellin-test-{}", std::process::id());
+    let keyring = SecretSource::Keyring(name.clone());
+    let missing = read(&keyring).unwrap_err();
+    assert!(missing.hint().unwrap().contains("keyctl padd user"), "{missing}");
+    let ring = KeyRing::from_special_id(KeyRingIdentifier::Session, true).unwrap();
+    let key = ring.add_key(&name, b"knots and dunlins\n").unwrap();
+    assert_eq!(**read(&keyring).unwrap(), *b"knots and dunlins");
+    key.invalidate().unwrap();
+    assert!(read(&keyring).is_err());
 }
 
 #[test]

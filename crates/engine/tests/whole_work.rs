@@ -10,7 +10,7 @@ use skellin_engine::{
     Cancel, Conductor, Configuration, Draft, EngineError, Event, Folders, Journal, MovedClock,
     Outcome, Passphrase, PlanLock, RunOptions, RunStatus, Work, trial_store,
 };
-use skellin_plan::{Plan, PlanDraft, StoreDraft};
+use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft};
 use skellin_store::Store;
 use tempfile::TempDir;
 
@@ -155,8 +155,9 @@ fn draft(world: &World) -> Draft {
     };
     let store = StoreDraft {
         name: "elm".to_owned(),
-        place: world.path("elm"),
+        place: PlaceSpec::Directory(world.path("elm")),
         key_file: Some(world.path("config/keys/elm.key")),
+        access: Vec::new(),
     };
     Draft { plan, store: Some(store), write_key: true }
 }
@@ -178,8 +179,16 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
             |_, draft| draft.store.as_mut().unwrap().name = "oak".to_owned(),
             "there is a store `oak` already",
         ),
-        (|_, draft| draft.store.as_mut().unwrap().place = "elm".into(), "no full path"),
-        (|world, draft| draft.store.as_mut().unwrap().place = world.path("ridge"), "is not empty"),
+        (
+            |_, draft| draft.store.as_mut().unwrap().place = PlaceSpec::Directory("elm".into()),
+            "no full path",
+        ),
+        (
+            |world, draft| {
+                draft.store.as_mut().unwrap().place = PlaceSpec::Directory(world.path("ridge"));
+            },
+            "is not empty",
+        ),
     ];
     for (change, expected) in mistakes {
         let mut draft = draft(&world);
@@ -193,7 +202,7 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
         );
     }
     let mut inside = draft(&world);
-    inside.store.as_mut().unwrap().place = world.path("ridge/elm");
+    inside.store.as_mut().unwrap().place = PlaceSpec::Directory(world.path("ridge/elm"));
     let checked = inside.check(&world.configuration);
     assert!(checked.notes[0].contains("lies in"), "{:?}", checked.notes);
 }

@@ -87,6 +87,14 @@ pub struct PlaceError {
     pub hint: Option<String>,
 }
 
+impl PlaceError {
+    /// Why it failed, without what was attempted.
+    #[must_use]
+    pub fn reason(&self) -> String {
+        reason(&self.kind, &self.source)
+    }
+}
+
 fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
     // What was said in words of its own says more than the kind.
     if let Some(source) = source.as_ref().filter(|source| source.kind() == io::ErrorKind::Other) {

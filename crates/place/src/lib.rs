@@ -7,6 +7,7 @@ mod counting;
 mod directory;
 mod disk;
 mod error;
+mod far;
 mod faults;
 mod ftp;
 mod http;
@@ -22,6 +23,7 @@ pub use counting::CountingPlace;
 pub use directory::DirectoryPlace;
 pub use disk::{Disk, DiskFile, SystemDisk};
 pub use error::{Operation, PlaceError, PlaceErrorKind};
+pub use far::{FarEntry, FarFacts, FarFiles, FarKind, FarPart, RetryingFiles};
 pub use faults::{Fault, FaultyPlace};
 pub use ftp::{FtpPlace, FtpStep, FtpTarget};
 pub use memory::MemoryPlace;
@@ -57,6 +59,17 @@ pub struct Listed {
     pub name: ObjectName,
     /// Its size in bytes.
     pub size: u64,
+}
+
+/// Whether an object can be read now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Readiness {
+    /// It can.
+    Ready,
+    /// It lies in a storage class it has to be thawed from first.
+    Frozen,
+    /// It is being thawed.
+    Thawing,
 }
 
 /// A medium under a store.
@@ -98,6 +111,25 @@ pub trait Place: Send + Sync + Debug {
     /// # Errors
     /// Any failure to look or to remove.
     fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError>;
+
+    /// Whether an object can be read now.
+    ///
+    /// # Errors
+    /// If that cannot be asked.
+    fn readiness(&self, name: &ObjectName) -> Result<Readiness, PlaceError> {
+        let _ = name;
+        Ok(Readiness::Ready)
+    }
+
+    /// Asks for an object to be thawed, which takes its time. What is ready, or was asked for
+    /// already, stays as it is.
+    ///
+    /// # Errors
+    /// If it is refused.
+    fn thaw(&self, name: &ObjectName) -> Result<(), PlaceError> {
+        let _ = name;
+        Ok(())
+    }
 
     /// Whether each request takes long enough that one rather asks for more at a time.
     fn is_far(&self) -> bool {

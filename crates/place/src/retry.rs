@@ -9,7 +9,7 @@ use std::{
     time::Duration,
 };
 
-use crate::{Extent, Listed, ObjectName, Place, PlaceError, PlaceErrorKind};
+use crate::{Extent, Listed, ObjectName, Place, PlaceError, PlaceErrorKind, Readiness};
 
 /// How often and after what pauses.
 #[derive(Clone, Copy, Debug)]
@@ -27,24 +27,22 @@ impl Default for Retries {
     }
 }
 
-/// A place whose passing failures are tried again: connections that break off, answers that do not
-/// come. Refusals are handed on as they are.
+/// Tries again what is asked of one host.
 #[derive(Debug)]
-pub struct RetryingPlace {
-    inner: Arc<dyn Place>,
+pub(crate) struct Patience {
     retries: Retries,
     /// Whether it has answered yet. A host that never did is hardly there a moment later.
     answered: AtomicBool,
 }
 
-impl RetryingPlace {
-    /// Wraps a place.
-    #[must_use]
-    pub fn new(inner: Arc<dyn Place>, retries: Retries) -> Self {
-        Self { inner, retries, answered: AtomicBool::new(false) }
+impl Patience {
+    pub fn new(retries: Retries) -> Self {
+        Self { retries, answered: AtomicBool::new(false) }
     }
 
-    fn again<T>(
+    /// Does something until it is done, refused, or tried often enough. `work` is told how often it
+    /// was tried before.
+    pub fn again<T>(
         &self,
         mut work: impl FnMut(u32) -> Result<T, PlaceError>,
     ) -> Result<T, PlaceError> {
@@ -78,6 +76,22 @@ impl RetryingPlace {
     }
 }
 
+/// A place whose passing failures are tried again: connections that break off, answers that do not
+/// come. Refusals are handed on as they are.
+#[derive(Debug)]
+pub struct RetryingPlace {
+    inner: Arc<dyn Place>,
+    patience: Patience,
+}
+
+impl RetryingPlace {
+    /// Wraps a place.
+    #[must_use]
+    pub fn new(inner: Arc<dyn Place>, retries: Retries) -> Self {
+        Self { inner, patience: Patience::new(retries) }
+    }
+}
+
 impl Place for RetryingPlace {
     fn describe(&self) -> String {
         self.inner.describe()
@@ -88,7 +102,7 @@ impl Place for RetryingPlace {
     }
 
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
-        self.again(|tried| match self.inner.create(name, bytes) {
+        self.patience.again(|tried| match self.inner.create(name, bytes) {
             // The answer to an earlier try may have been lost, and the object is ours.
             Err(error) if error.kind == PlaceErrorKind::Exists && tried > 0 => {
                 match self.inner.fetch(name)? == bytes {
@@ -106,21 +120,29 @@ impl Place for RetryingPlace {
         extent: Extent,
         into: &mut Vec<u8>,
     ) -> Result<(), PlaceError> {
-        self.again(|_| self.inner.read(name, extent, into))
+        self.patience.again(|_| self.inner.read(name, extent, into))
     }
 
     fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
         // Only a listing that came to its end is handed on, so that nothing is told twice.
-        self.again(|_| self.inner.listing(folder))?.into_iter().for_each(each);
+        self.patience.again(|_| self.inner.listing(folder))?.into_iter().for_each(each);
         Ok(())
     }
 
     fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
-        self.again(|_| self.inner.delete(name))
+        self.patience.again(|_| self.inner.delete(name))
     }
 
     fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
-        self.again(|_| self.inner.sweep(age_seconds))
+        self.patience.again(|_| self.inner.sweep(age_seconds))
+    }
+
+    fn readiness(&self, name: &ObjectName) -> Result<Readiness, PlaceError> {
+        self.patience.again(|_| self.inner.readiness(name))
+    }
+
+    fn thaw(&self, name: &ObjectName) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.thaw(name))
     }
 }
 

@@ -4,8 +4,13 @@ mod common;
 
 use std::{fs, sync::Arc, time::Duration};
 
-use common::{conforms, keeps_to_limits, name, says, servers::Server};
-use skellin_place::{FtpPlace, FtpStep, FtpTarget, Place, PlaceErrorKind, Throttles};
+use common::{
+    conforms,
+    far::{MODIFIED, laid_down, reads_as_it_lies},
+    keeps_to_limits, name, says,
+    servers::Server,
+};
+use skellin_place::{FarFiles, FtpPlace, FtpStep, FtpTarget, Place, PlaceErrorKind, Throttles};
 use skellin_standins::{Pace, Wire};
 
 const FOLDERS: &[&str] = &["data", "index"];
@@ -150,4 +155,16 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     assert_eq!(place.fetch(&name("data/a")).expect("goes on"), b"before");
     wire.freeze();
     assert_eq!(place.fetch(&name("data/a")).expect_err("no answer").kind, Slow);
+}
+
+#[test]
+fn files_of_a_server_are_read_as_they_lie_there() {
+    let server = Server::ftp(true);
+    let tree = laid_down(&server.path("files/in it"));
+    let files = FtpPlace::new(target(&server, true, "/in it"));
+    let found = reads_as_it_lies(&files, &tree);
+    assert!(found.values().all(|facts| facts.modified == MODIFIED as i64));
+    let one = FtpPlace::new(target(&server, true, "/in it/plain.csv"));
+    assert_eq!(one.part("", 0, 99).expect("reads").bytes, tree["plain.csv"]);
+    assert_eq!(one.facts("").expect("is there"), found["plain.csv"]);
 }

@@ -5,10 +5,15 @@ mod common;
 
 use std::{sync::Arc, time::Duration};
 
-use common::{conforms, keeps_to_limits, name, says, servers::Server};
+use common::{
+    conforms,
+    far::{Tree, reads_as_it_lies},
+    keeps_to_limits, name, says,
+    servers::Server,
+};
 use skellin_place::{
-    Place, PlaceErrorKind, Retries, RetryingPlace, S3Key, S3Login, S3Place, S3Style, S3Target,
-    Throttles,
+    FarFiles, Place, PlaceErrorKind, Retries, RetryingPlace, S3Key, S3Login, S3Place, S3Style,
+    S3Target, Throttles,
 };
 use skellin_standins::{
     Pace, Wire,
@@ -229,4 +234,37 @@ fn a_line_that_is_cut_or_frozen_leaves_nothing_half_written() {
     wire.freeze();
     let error = store.listing("data").expect_err("no answer");
     assert_eq!(error.kind, PlaceErrorKind::Slow, "{error}");
+}
+
+#[test]
+fn objects_are_read_as_the_files_their_names_make() {
+    let folder = tempfile::tempdir().expect("a directory");
+    let (own, others) = (start(&folder), Server::s3());
+    for endpoint in [own.endpoint(), format!("http://127.0.0.1:{}", others.port)] {
+        let bucket = S3Place::new(target(endpoint.clone())).expect("an address");
+        let mut tree = Tree::new();
+        for (path, length) in
+            [("plain", 30), ("data/a", 70_000), ("data/empty", 0), ("data/b/c", 6 << 20)]
+        {
+            tree.insert(path.to_owned(), (0..length).map(|at| (at % 251) as u8).collect());
+        }
+        for number in 0..1100 {
+            tree.insert(format!("many/{number:04}"), vec![number as u8; 3]);
+        }
+        for (path, bytes) in &tree {
+            bucket.create(&name(path), bytes).expect("creates");
+        }
+        let found = reads_as_it_lies(&bucket, &tree);
+        assert!(found.values().all(|facts| facts.modified > 1_700_000_000 && facts.tag.is_some()));
+        let prefix = "hut/oak/data/a".to_owned();
+        let one =
+            S3Place::new(S3Target { prefix, ..target(endpoint.clone()) }).expect("an address");
+        assert_eq!(one.part("", 0, 99).expect("reads").bytes, tree["data/a"][..99]);
+        assert_eq!(one.facts("").expect("is there"), found["data/a"]);
+        // The whole bucket.
+        let all = S3Place::new(S3Target { prefix: String::new(), ..target(endpoint) });
+        let all = all.expect("an address");
+        assert_eq!(all.names("").expect("lists").len(), 1);
+        assert_eq!(all.names("hut/oak/data").expect("lists").len(), 3);
+    }
 }

@@ -5,12 +5,14 @@ mod common;
 use std::{fs, sync::Arc, time::Duration};
 
 use common::{
-    conforms, keeps_to_limits, name, says,
+    conforms,
+    far::{MODIFIED, laid_down, reads_as_it_lies},
+    keeps_to_limits, name, says,
     sshd::{Sshd, private},
 };
 use skellin_place::{
-    Hop, Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace, SftpStep,
-    SftpTarget, Throttles,
+    FarFiles, FarKind, Hop, Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, SftpPlace,
+    SftpStep, SftpTarget, Throttles,
 };
 use skellin_standins::{
     Pace, Wire,
@@ -239,4 +241,40 @@ fn a_host_is_reached_through_another() {
     place.create(&name("data/a"), b"through").expect("creates");
     assert_eq!(fs::read(far.path("data/data/a")).expect("is there"), b"through");
     assert!(near.log().contains("Accepted publickey"), "{}", near.log());
+}
+
+#[test]
+fn files_of_a_host_are_read_as_they_lie_there() {
+    use std::os::unix::{
+        ffi::OsStrExt,
+        fs::{MetadataExt, PermissionsExt, symlink},
+    };
+    let server = Sshd::start();
+    let root = server.path("in it");
+    let tree = laid_down(&root);
+    let files = SftpPlace::new(server.target("in it"), false);
+    let found = reads_as_it_lies(&files, &tree);
+    let own = fs::metadata(root.join("plain.csv")).expect("is there");
+    for facts in found.values() {
+        assert_eq!(facts.modified, MODIFIED as i64);
+        assert_eq!(facts.mode, Some(own.permissions().mode() & 0o7777));
+        assert_eq!(facts.owner, Some((own.uid(), own.gid())));
+    }
+    let one = SftpPlace::new(server.target("in it/plain.csv"), false);
+    assert_eq!(one.part("", 0, 99).expect("reads").bytes, tree["plain.csv"]);
+    assert_eq!(one.facts("").expect("is there"), found["plain.csv"]);
+    // Links are told as links and not followed; a source that is one means what it points to.
+    symlink("../elsewhere", root.join("link")).expect("links");
+    assert_eq!(files.facts("link").expect("is there").kind, FarKind::Link);
+    assert_eq!(files.link("link").expect("tells"), "../elsewhere");
+    symlink(&root, server.path("current")).expect("links");
+    let linked = SftpPlace::new(server.target("current"), false);
+    assert_eq!(linked.facts("").expect("is there").kind, FarKind::Directory);
+    // A name that is no text is told, and why it cannot be read.
+    let odd = root.join(std::ffi::OsStr::from_bytes(b"gull\xff"));
+    fs::write(odd, "x").expect("writes");
+    let names = files.names("").expect("lists");
+    let odd = names.iter().find(|entry| entry.name.starts_with("gull")).expect("is told");
+    let error = files.part(&odd.name, 0, 9).expect_err("cannot be asked for");
+    assert!(error.to_string().contains("no UTF-8 text"), "{error}");
 }

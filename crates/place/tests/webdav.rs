@@ -4,9 +4,14 @@ mod common;
 
 use std::{fs, sync::Arc, time::Duration};
 
-use common::{conforms, keeps_to_limits, name, says, servers::Server};
+use common::{
+    conforms,
+    far::{MODIFIED, laid_down, reads_as_it_lies},
+    keeps_to_limits, name, says,
+    servers::Server,
+};
 use skellin_place::{
-    Place, PlaceErrorKind, Retries, RetryingPlace, Throttles, WebDavPlace, WebDavTarget,
+    FarFiles, Place, PlaceErrorKind, Retries, RetryingPlace, Throttles, WebDavPlace, WebDavTarget,
 };
 use skellin_standins::{Pace, Wire};
 
@@ -152,4 +157,17 @@ fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
     let error = place.create(&name("data/c"), b"never").expect_err("no answer");
     assert_eq!(error.kind, PlaceErrorKind::Slow, "{error}");
     assert!(!server.path("files/store/data/c").exists());
+}
+
+#[test]
+fn files_of_a_server_are_read_as_they_lie_there() {
+    let server = Server::webdav(true);
+    let tree = laid_down(&server.path("files/in it"));
+    let files = WebDavPlace::new(target(&server, true, "in it")).expect("an address");
+    let found = reads_as_it_lies(&files, &tree);
+    assert!(found.values().all(|facts| facts.modified == MODIFIED as i64 && facts.tag.is_some()));
+    // A source may be a single file.
+    let one = WebDavPlace::new(target(&server, true, "in it/plain.csv")).expect("an address");
+    assert_eq!(one.part("", 0, 99).expect("reads").bytes, tree["plain.csv"]);
+    assert_eq!(one.facts("").expect("is there"), found["plain.csv"]);
 }

@@ -17,6 +17,8 @@ use crate::{
 /// How to get to a host and log in there.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Access {
+    /// Where the host is found, if not by its name.
+    pub address: Option<String>,
     /// A file with a private key.
     pub identity: Option<PathBuf>,
     /// The password, or what opens the private key.
@@ -67,6 +69,8 @@ pub enum KeySource {
     Command(Vec<String>),
     /// A credential that systemd hands to the service, as such a file.
     Credential(String),
+    /// A key in the kernel's keyring, as such a file.
+    Keyring(String),
     /// The machine's own role.
     Instance,
 }
@@ -74,7 +78,7 @@ pub enum KeySource {
 /// The smallest part servers take, but for the last one.
 const SMALLEST_PART: u64 = 5 << 20;
 const LARGEST_PART: u64 = 5 << 30;
-const WAYS: &str = "write { file = \"…\" }, { env = [\"ID\", \"SECRET\"] }, { command = [\"…\"] }, { credential = \"…\" } or \"instance\"";
+const WAYS: &str = "write { file = \"…\" }, { env = [\"ID\", \"SECRET\"] }, { command = [\"…\"] }, { credential = \"…\" }, { keyring = \"…\" } or \"instance\"";
 
 /// For which places a key means something, and how those are called.
 type Kinds = (fn(&PlaceSpec) -> bool, &'static str);
@@ -196,7 +200,8 @@ pub(crate) fn parse<'t>(
     let host_style = host_style.unwrap_or(false);
     let objects =
         Objects { endpoint, region, host_style, credentials, part_size, class, thaw, lock };
-    Access { identity, password, known_hosts, connections, authority, up, down, objects }
+    let address = None;
+    Access { address, identity, password, known_hosts, connections, authority, up, down, objects }
 }
 
 fn endpoint(text: &str) -> Result<String, String> {
@@ -268,6 +273,7 @@ fn key_source<'t>(
         SecretSource::File(path) => Some(KeySource::File(path)),
         SecretSource::Command(words) => Some(KeySource::Command(words)),
         SecretSource::Credential(name) => Some(KeySource::Credential(name)),
+        SecretSource::Keyring(name) => Some(KeySource::Keyring(name)),
         SecretSource::Env(_) => {
             reading.problem(&span, "`env` names two variables: the id's, and the secret's");
             None

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::plan::is_plan_name;
+use crate::{places::PlaceSpec, plan::is_plan_name};
 
 /// What the three forms of a backup are for.
 pub const FORMS: [(&str, &str); 3] = [
@@ -29,14 +29,27 @@ pub struct PlanDraft {
 }
 
 /// A store that is not saved yet.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StoreDraft {
     /// Its name.
     pub name: String,
-    /// Its directory.
-    pub place: PathBuf,
+    /// Its place.
+    pub place: PlaceSpec,
     /// The file its passphrase is kept in; asked for each time without one.
     pub key_file: Option<PathBuf>,
+    /// How to get to the place: further keys of the store, in order.
+    pub access: Vec<(&'static str, DraftValue)>,
+}
+
+/// What a key of a draft holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum DraftValue {
+    /// A text.
+    Text(String),
+    /// Several texts.
+    Texts(Vec<String>),
+    /// A secret in a file.
+    SecretFile(PathBuf),
 }
 
 impl PlanDraft {
@@ -86,9 +99,25 @@ impl StoreDraft {
     /// # Errors
     /// If a path cannot stand in a text file.
     pub fn text(&self) -> Result<String, String> {
-        let mut text = format!("[{}]\nplace = {}\n", self.name, quoted_path(&self.place)?);
+        let place = match &self.place {
+            PlaceSpec::Directory(path) => quoted_path(path)?,
+            other => quoted(&other.to_string()),
+        };
+        let mut text = format!("[{}]\nplace = {place}\n", self.name);
+        let secret = |file: &Path| Ok::<_, String>(format!("{{ file = {} }}", quoted_path(file)?));
+        for (key, value) in &self.access {
+            let value = match value {
+                DraftValue::Text(value) => quoted(value),
+                DraftValue::Texts(values) => {
+                    let values: Vec<String> = values.iter().map(|value| quoted(value)).collect();
+                    format!("[{}]", values.join(", "))
+                }
+                DraftValue::SecretFile(file) => secret(file)?,
+            };
+            text.push_str(&format!("{key} = {value}\n"));
+        }
         if let Some(file) = &self.key_file {
-            text.push_str(&format!("passphrase = {{ file = {} }}\n", quoted_path(file)?));
+            text.push_str(&format!("passphrase = {}\n", secret(file)?));
         }
         Ok(text)
     }
@@ -136,6 +165,27 @@ mod tests {
         }
     }
 
+    #[test]
+    fn a_store_on_a_host_is_drafted_with_the_way_there() {
+        let place = PlaceSpec::parse("sftp://keeper@pier:2222/srv/skellin", &|_: &str| None);
+        let store = StoreDraft {
+            name: "pier".to_owned(),
+            place: place.expect("a place"),
+            key_file: Some("/etc/skellin/keys/pier.key".into()),
+            access: vec![
+                ("identity", DraftValue::Text("/etc/skellin/pier_ed25519".to_owned())),
+                ("password", DraftValue::SecretFile("/etc/skellin/keys/pier.password".into())),
+            ],
+        };
+        let stores = parse_stores("f", &store.text().expect("a text"), &|_: &str| None);
+        assert_eq!(stores.problems, []);
+        let read = &stores.fine["pier"];
+        assert_eq!(read.place, store.place);
+        let file = crate::SecretSource::File("/etc/skellin/keys/pier.password".into());
+        assert_eq!(read.access.password, Some(file));
+        assert_eq!(read.access.identity, Some("/etc/skellin/pier_ed25519".into()));
+    }
+
     proptest! {
         #[test]
         fn what_is_drafted_is_read_back(
@@ -157,10 +207,10 @@ mod tests {
             prop_assert_eq!(plan.about.unwrap_or_default(), about);
             prop_assert_eq!(plan.rules.rules().len(), 2);
             prop_assert!(plan.schedule.is_some());
-            let store = StoreDraft { name: "oak".to_owned(), place: source.clone(), key_file: Some(source.clone()) };
+            let place = PlaceSpec::Directory(source.clone());
+            let store = StoreDraft { name: "oak".to_owned(), place: place.clone(), key_file: Some(source), access: Vec::new() };
             let stores = parse_stores("f", &store.text().expect("a text"), &nothing);
             prop_assert_eq!(stores.problems, vec![]);
-            let place = crate::PlaceSpec::Directory(source);
             prop_assert_eq!(&stores.fine["oak"].place, &place);
         }
     }

@@ -4,11 +4,15 @@
 //! Nothing here touches a file, a clock or a network.
 
 mod access;
+mod cron;
 mod draft;
+mod due;
 mod edit;
 mod fields;
 mod forecast;
+mod hosts;
 mod limits;
+mod local;
 mod path;
 mod places;
 mod plan;
@@ -18,17 +22,21 @@ mod rotation;
 mod rules;
 mod schedule;
 mod secret;
+mod starting;
 mod stores;
 mod units;
 mod when;
 
 pub use access::{Access, KeySource, Objects};
-pub use draft::{FORMS, PlanDraft, StoreDraft};
+pub use cron::Cron;
+pub use draft::{DraftValue, FORMS, PlanDraft, StoreDraft};
+pub use due::{Attempt, Due, Past, Retry, Starting, Why, Window};
 pub use edit::{name_pattern, with_rule};
 pub use forecast::{Effort, Expected, expect};
+pub use hosts::{HostConfig, Hosts, parse_hosts};
 pub use limits::Limit;
 pub use path::{Expand, PathProblem, expand};
-pub use places::{BucketSpec, HostSpec, PlaceSpec};
+pub use places::{BucketSpec, FarSource, HostSpec, PlaceSpec};
 pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
 pub use price::Price;
 pub use problem::{Problem, Severity, nearest};

@@ -5,14 +5,17 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use toml::de::DeValue;
+use jiff::tz::TimeZone;
 
 use crate::{
-    fields::{Fields, Reading, wrong_type},
+    due::Starting,
+    fields::{Fields, Reading},
     path::{Expand, expand},
+    places::FarSource,
     problem::{Problem, nearest},
     rules::{READY, RuleSet},
     schedule::Schedule,
+    starting,
 };
 
 /// How hard content is compressed.
@@ -36,7 +39,8 @@ pub struct Plan {
     pub name: String,
     /// What it is for.
     pub about: Option<String>,
-    /// Full paths of files and directories to protect.
+    /// Files and directories to protect: full paths of this machine, and such of other hosts with
+    /// the host before them ([`FarSource`]).
     pub sources: Vec<PathBuf>,
     /// Name of the store.
     pub store: String,
@@ -55,15 +59,30 @@ pub struct Plan {
     pub shrink: Option<u8>,
     /// When it runs.
     pub schedule: Option<Schedule>,
+    /// How it is started beside and around that.
+    pub starting: Starting,
+    /// The time zone its schedule is in, if it is not the machine's.
+    pub zone: Option<TimeZone>,
     /// Stores its snapshots are copied to after a run.
     pub replicate: Vec<String>,
     /// The file's text.
     pub text: String,
 }
 
+impl Plan {
+    /// The paths of its sources as rules see them: those of other hosts without the host.
+    #[must_use]
+    pub fn rule_paths(&self) -> Vec<PathBuf> {
+        let there = |source: &PathBuf| match source.to_str().filter(|_| !source.is_absolute()) {
+            Some(far) => PathBuf::from(&far[FarSource::host_length(far.as_bytes())..]),
+            None => source.clone(),
+        };
+        self.sources.iter().map(there).collect()
+    }
+}
+
 /// Keys of the contract that later versions act on.
 const LATER: &[&str] = &[
-    "zone",
     "retain",
     "speed",
     "around",
@@ -80,10 +99,6 @@ const LATER: &[&str] = &[
 
 /// The share of files that may vanish or change at once where a plan says nothing, in percent.
 const SHRINK: u8 = 40;
-
-/// Keys of `[schedule]` that later versions act on.
-const LATER_IN_SCHEDULE: &[&str] =
-    &["expire", "drill", "also-on", "catch-up", "spread", "window", "retry"];
 
 /// Whether a text can name a plan, a store, a host or a channel.
 #[must_use]
@@ -159,7 +174,8 @@ pub fn parse_plan_reading<'a>(
         rules.extend(own);
     }
     let shrink = parse_shrink(&mut reading, &mut fields);
-    let schedule = parse_schedule(&mut reading, &mut fields);
+    let (schedule, starting) = starting::parse(&mut reading, &mut fields);
+    let zone = parse_zone(&mut reading, &mut fields);
     fields.finish(&mut reading, LATER);
     reading.problems.sort_by_key(|problem| (problem.line, problem.column));
     let fine = reading.problems.is_empty();
@@ -175,10 +191,24 @@ pub fn parse_plan_reading<'a>(
         readers,
         shrink,
         schedule,
+        starting,
+        zone,
         replicate,
         text: text.to_owned(),
     });
     (plan, reading.problems)
+}
+
+fn parse_zone<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<TimeZone> {
+    let (name, span) = fields.text(reading, "zone")?;
+    match TimeZone::get(&name) {
+        Ok(zone) => Some(zone),
+        Err(_) => {
+            let what = format!("`{name}` is no time zone");
+            reading.problem_with(&span, what, "write it as \"Europe/Oslo\"");
+            None
+        }
+    }
 }
 
 /// A file a plan names: a full path, or one beside the plan's own file.
@@ -284,12 +314,11 @@ fn parse_sources<'t>(
     }
     let mut sources: Vec<PathBuf> = Vec::new();
     for (text, span) in listed.unwrap_or_default().into_iter().chain(named) {
-        if text.contains("://") {
-            let hint = "give a path of this machine";
-            reading.problem_with(&span, "this version reads no sources on other hosts yet", hint);
-            continue;
-        }
-        match expand(&text, with) {
+        let read = match text.contains("://") {
+            true => FarSource::parse(&text).map(|source| source.path()),
+            false => expand(&text, with).map_err(|problem| problem.to_string()),
+        };
+        match read {
             Ok(path) => {
                 if let Some(other) = sources.iter().find(|other| overlaps(other, &path)) {
                     let message = if *other == path {
@@ -309,7 +338,7 @@ fn parse_sources<'t>(
                 }
                 sources.push(path);
             }
-            Err(problem) => drop(reading.problem(&span, problem.to_string())),
+            Err(problem) => drop(reading.problem(&span, problem)),
         }
     }
     sources
@@ -389,25 +418,6 @@ fn parse_compress<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Com
     Compress::Default
 }
 
-fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<Schedule> {
-    let value = fields.take("schedule")?;
-    let DeValue::Table(table) = value.get_ref() else {
-        wrong_type(reading, "schedule", &value, "a table, as in [schedule]");
-        return None;
-    };
-    let mut inner = Fields::new("a schedule", table.clone());
-    let run = inner.text(reading, "run");
-    inner.finish(reading, LATER_IN_SCHEDULE);
-    let (text, span) = run?;
-    match Schedule::parse(&text) {
-        Ok(schedule) => Some(schedule),
-        Err((what, hint)) => {
-            reading.problem_with(&span, what, hint);
-            None
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -460,11 +470,12 @@ mod tests {
     #[test]
     fn sources_that_overlap_or_lie_elsewhere_are_refused() {
         let (_, problems) = parse(
-            "store = \"oak\"\nsources = [\"/srv\", \"/srv/a\", \"sftp://mast/x\", \"b\", \"/srv\"]\n",
+            "store = \"oak\"\nsources = [\"/srv\", \"/srv/a\", \"gopher://mast/x\", \"sftp://mast/a\", \"sftp://mast/a/b\", \"b\", \"/srv\"]\n",
         );
         for expected in [
             "one lies in the other",
-            "no sources on other hosts",
+            "no sources of the kind `gopher:`",
+            "of `sftp://mast/a` and `sftp://mast/a/b` one lies in the other",
             "not a full path",
             "stands here twice",
         ] {

@@ -1,8 +1,8 @@
 //! When a plan runs: the phrases people write, the moments they mean, and the words to say so.
 
-use jiff::{Span, Timestamp, Zoned, civil, tz::TimeZone};
+use jiff::{Span, Timestamp, civil, tz::TimeZone};
 
-use crate::problem::nearest;
+use crate::{cron::Cron, local::moment, problem::nearest};
 
 /// When a plan runs.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,6 +14,8 @@ pub enum Schedule {
         /// When on those.
         at: civil::Time,
     },
+    /// By a cron line.
+    Cron(Cron),
     /// So long after the last good run.
     Every {
         /// How many.
@@ -51,10 +53,24 @@ const WEEK: [&str; 7] =
     ["mondays", "tuesdays", "wednesdays", "thursdays", "fridays", "saturdays", "sundays"];
 /// Moments are looked for so many days ahead; a day of a month comes at least that often.
 const HORIZON: i32 = 62;
+/// A schedule that comes more often than this on a day is hardly meant.
+const OFTEN: u32 = 288;
 /// The most an interval counts.
 const MOST: i64 = 10_000;
 
 impl Schedule {
+    /// A word about one that comes so often that it is hardly meant.
+    #[must_use]
+    pub fn warning(&self) -> Option<String> {
+        match self {
+            Self::Cron(cron) if cron.times_a_day() > OFTEN => Some(format!(
+                "it runs {} times a day; is the first field of the cron line meant?",
+                cron.times_a_day()
+            )),
+            _ => None,
+        }
+    }
+
     /// Reads a phrase.
     ///
     /// # Errors
@@ -79,10 +95,7 @@ impl Schedule {
                 if words.len() == 5
                     && first.starts_with(|c: char| c.is_ascii_digit() || c == '*') =>
             {
-                refuse(
-                    "this version reads no cron lines yet".to_owned(),
-                    "write it as a phrase: \"daily at 21:40\"",
-                )
+                Cron::parse(&words).map(Self::Cron)
             }
             [first] | [first, ..] => {
                 let known = WEEK
@@ -168,6 +181,7 @@ impl Schedule {
                     Days::Month(day) => format!("on day {day} of every month at {at}"),
                 }
             }
+            Self::Cron(cron) => cron.words(),
             Self::Every { count: 1, unit } => {
                 format!("one {} after the last good run", unit.name().trim_end_matches('s'))
             }
@@ -197,14 +211,12 @@ impl Schedule {
                 let due = last.to_zoned(zone.clone()).checked_add(span);
                 due.map_or(after, |due| due.timestamp()).max(after)
             }
+            Self::Cron(cron) => cron.next(after, zone).unwrap_or(after),
             Self::Days { days, at } => {
                 let mut day = after.to_zoned(zone.clone()).date();
                 for _ in 0..HORIZON {
-                    let moment = days
-                        .holds(day)
-                        .then(|| day.to_datetime(*at).to_zoned(zone.clone()).ok())
-                        .flatten()
-                        .map(|zoned: Zoned| zoned.timestamp());
+                    let moment =
+                        days.holds(day).then(|| moment(day.to_datetime(*at), zone)).flatten();
                     if let Some(moment) = moment.filter(|moment| *moment > after) {
                         return moment;
                     }
@@ -263,7 +275,7 @@ impl Unit {
     }
 }
 
-fn parse_time(text: &str) -> Result<civil::Time, (String, String)> {
+pub(crate) fn parse_time(text: &str) -> Result<civil::Time, (String, String)> {
     let parts = text.split_once(':').and_then(|(hour, minute)| {
         let two = |part: &str| {
             let fine = (1..=2).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_digit());
@@ -333,9 +345,10 @@ mod tests {
                 "every 3 fortnights",
                 "✗ `fortnights` is no unit of time → use minutes, hours, days or weeks",
             ),
+            ("40 21 * * *", "at 21:40, every day"),
             (
-                "40 21 * * *",
-                "✗ this version reads no cron lines yet → write it as a phrase: \"daily at 21:40\"",
+                "40 21 * * mum",
+                "✗ `mum` is no day of the week of a cron line → use 0 to 7, lists 1,2, ranges 1-5, steps */15, or *",
             ),
         ] {
             assert_eq!(read(text), words, "{text}");
@@ -356,7 +369,7 @@ mod tests {
             ("daily at 21:40", "2026-11-12T20:40:00Z", None, "2026-11-13T20:40:00Z"),
             ("daily at 21:40", "2026-11-12T20:39:59Z", None, "2026-11-12T20:40:00Z"),
             // 02:30 does not exist on 29 March, and exists twice on 25 October.
-            ("daily at 02:30", "2026-03-28T12:00:00Z", None, "2026-03-29T01:30:00Z"),
+            ("daily at 02:30", "2026-03-28T12:00:00Z", None, "2026-03-29T01:00:00Z"),
             ("daily at 02:30", "2026-10-24T12:00:00Z", None, "2026-10-25T00:30:00Z"),
             ("daily at 02:30", "2026-10-25T00:30:00Z", None, "2026-10-26T01:30:00Z"),
             ("weekdays at 12:00", "2026-11-13T11:00:00Z", None, "2026-11-16T11:00:00Z"),
@@ -396,7 +409,7 @@ mod tests {
             let mut expected = Vec::new();
             while day <= to.to_zoned(zone.clone()).date() {
                 let number = usize::try_from(day.weekday().to_monday_zero_offset()).expect("a day");
-                let moment = day.to_datetime(at).to_zoned(zone.clone()).expect("a moment").timestamp();
+                let moment = moment(day.to_datetime(at), &zone).expect("a moment");
                 if days[number] && moment > from && moment <= to {
                     expected.push(moment);
                 }

@@ -20,9 +20,11 @@ pub enum SecretSource {
     Command(Vec<String>),
     /// A credential that systemd hands to the service (systemd.exec(5)).
     Credential(String),
+    /// A key of the type `user` in the kernel's keyring (keyrings(7)).
+    Keyring(String),
 }
 
-const WAYS: &str = "say where it is: { file = \"…\" }, { env = \"…\" }, { command = [\"…\"] } or { credential = \"…\" }";
+const WAYS: &str = "say where it is: { file = \"…\" }, { env = \"…\" }, { command = [\"…\"] }, { credential = \"…\" } or { keyring = \"…\" }";
 
 pub(crate) fn parse<'t>(
     reading: &mut Reading<'t>,
@@ -83,8 +85,15 @@ pub(crate) fn parse_fields<'t>(
             found.push(SecretSource::Credential(name));
         }
     }
+    if let Some((name, span)) = fields.text(reading, "keyring") {
+        if name.is_empty() || name.chars().any(char::is_control) {
+            reading.problem(&span, format!("`{name}` is no description of a key"));
+        } else {
+            found.push(SecretSource::Keyring(name));
+        }
+    }
     let before = reading.problems.len();
-    fields.finish(reading, &["keyring"]);
+    fields.finish(reading, &[]);
     match found.len() {
         1 => found.pop(),
         0 if before == reading.problems.len() => {

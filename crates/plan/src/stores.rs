@@ -346,7 +346,7 @@ mod tests {
         for (secret, expected) in [
             ("{}", "says nowhere"),
             ("{ env = \"A\", file = \"/b\" }", "more than one way"),
-            ("{ keyring = \"oak\" }", "does not act on `keyring` yet"),
+            ("{ keyring = \"\" }", "no description of a key"),
             ("{ credential = \"../oak\" }", "is no name for a credential"),
             ("{ command = [] }", "needs at least its program"),
             ("7", "must be a table"),

@@ -247,6 +247,22 @@ pub(crate) fn fit(text: &str, columns: usize) -> String {
         .collect()
 }
 
+/// A folder of a store's place as people are told of it, and what it is for.
+pub(crate) fn holding(folder: &str) -> (&str, &'static str) {
+    match folder {
+        "" => ("beside them", "the store's header, twice"),
+        "keys" => (folder, "a slot for each passphrase, twice"),
+        "data" => (folder, "containers with the content of files"),
+        "trees" => (folder, "containers with directories"),
+        "index" => (folder, "where which chunk lies"),
+        "snapshots" => (folder, "one small object for each snapshot"),
+        "spares" => (folder, "the same once more"),
+        "runs" => (folder, "runs under way, and such as were interrupted"),
+        "expired" => (folder, "snapshots that are no longer retained"),
+        _ => (folder, "what runs and reclaims tell each other"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

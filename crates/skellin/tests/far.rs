@@ -404,3 +404,47 @@ fn limits_and_the_way_there_without_a_configuration() {
     let (status, said) = away.fail(&[&["history"], &place[..]].concat());
     assert!(status == 2 && said.contains("cannot be read"), "{said}");
 }
+
+#[test]
+fn what_is_frozen_is_told_with_hours_and_price_and_asked_for_once() {
+    let Offshore { world, server } = &Offshore::new();
+    let stores = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+    world.stores(&format!(
+        "{stores}class = \"DEEP\"\nthaw = \"12 hours\"\nprice = {{ currency = \"EUR\", gib-month = 0.002, fetch-gib = 20.0 }}\n"
+    ));
+    world.done(&["store", "create", "offshore"]);
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(
+        status == 0 && said.contains("about 12 h of thawing first and costs 20 EUR a GiB"),
+        "{said}"
+    );
+    server.trouble(|trouble| {
+        trouble.frozen_class = Some("DEEP".to_owned());
+        trouble.thaws_long = true;
+    });
+    let to = world.path("back").display().to_string();
+    let restore = ["restore", "readings@newest", "--to", &to];
+    // Nobody is there to agree; nothing is asked for.
+    let (status, said) = world.fail(&restore);
+    assert!(
+        status == 7 && said.contains("objects are frozen in the class DEEP"),
+        "{status}: {said}"
+    );
+    assert!(
+        said.contains("about 12 h") && said.contains("EUR") && said.contains("--thaw"),
+        "{said}"
+    );
+    let (status, said) = world.fail(&[&restore[..], &["--dry-run"]].concat());
+    assert!(status == 0 && said.contains("about 12 h"), "{status}: {said}");
+    let (status, again) = world.fail(&[&restore[..], &["--thaw"]].concat());
+    assert!(
+        status == 5 && again.contains("asked for") && again.contains("run the same command"),
+        "{again}"
+    );
+    let (status, said) = world.fail(&restore);
+    assert!(status == 5 && said.contains("more are being thawed already"), "{status}: {said}");
+    assert!(!world.path("back").exists());
+    server.trouble(|trouble| trouble.thaws_long = false);
+    world.done(&restore);
+    assert_same(&world.path("ridge"), &world.path("back/ridge"));
+}

@@ -34,9 +34,9 @@ fn the_deleted_register_is_found_and_brought_back() {
     assert!(!register.exists(), "it was deleted by mistake");
     let screen = Screen::start(160, 44, folder.path(), program());
     // Every kind of mark stands on the ribbon.
-    screen.wait(&["2 plans safe", "readings", "ringing", "─ Is ─ readings", "now"]);
+    screen.wait(&["3 plans safe", "readings", "ringing", "─ Is ─ gateway", "now"]);
     screen.wait(&["●", "▲", "✕", "◐", "◇", "○", "┃"]);
-    screen.keys(&["Tab", "Left"]);
+    screen.keys(&["Tab", "Tab", "Left"]);
     screen.wait(&["─ Was ─ ringing", "23 of 23", "srv/ringing/"]);
     screen.keys(&["Enter"]);
     screen.wait(&["scans/", "drawings/"]);
@@ -90,9 +90,10 @@ fn the_deleted_register_is_found_and_brought_back() {
     });
     assert_eq!(kept.count(), 1);
     screen.keys(&["Enter", "j"]);
-    screen.wait(&["─ Journal ─", "restore", "✕ failed", "1 path restored"]);
-    screen.keys(&["PageDown", "PageDown"]);
-    screen.wait(&["◐ interrupted", "▲ exceptions"]);
+    screen.wait(&["─ Journal ─", "restore", "1 path restored"]);
+    screen.press_until("PageDown", "✕ failed");
+    screen.press_until("PageDown", "▲ exceptions");
+    screen.press_until("PageDown", "◐ interrupted");
     screen.keys(&["p"]);
     screen.wait(&["─ Proof ─", "restored"]);
     screen.keys(&["s"]);
@@ -113,7 +114,7 @@ fn the_deleted_register_is_found_and_brought_back() {
 fn a_run_is_started_and_its_mark_appears() {
     let folder = world(true);
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "d dry run", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "d dry run", "✓ 2 plans safe"]);
     write(&folder.path().join("readings/notes.md"), "a new night\n");
     // The source as it is: the edited path shows, and why it goes along.
     screen.keys(&["Enter"]);
@@ -152,7 +153,7 @@ fn names_that_speak_to_terminals_are_shown_harmlessly() {
         write(&folder.path().join("readings").join(std::ffi::OsStr::from_bytes(name)), "x");
     }
     let screen = Screen::start(160, 40, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["Enter"]);
     screen.wait(&["evil\\u{1b}]0;taken over\\u{7}", "two\\nlines", "no-utf8-"]);
     // The map draws them too, then the review and the run's exceptions.
@@ -175,7 +176,7 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     );
     write(&plan, &before);
     let screen = Screen::start(120, 36, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "/readings/", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "/readings/", "✓ 2 plans safe"]);
     screen.keys(&["Enter"]);
     screen.wait(&["notes.md", "tiles/", "3 files, 305 KiB go along"]);
     // The largest first.
@@ -229,7 +230,7 @@ fn a_run_is_cancelled_and_closing_asks_first() {
     let text = fs::read_to_string(&plan).unwrap();
     write(&plan, format!("{text}compress = \"high\"\n"));
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "r run", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "r run", "✓ 2 plans safe"]);
     screen.keys(&["r"]);
     screen.wait(&["Run under way", "huge.csv", "MiB/s"]);
     screen.keys(&["q"]);
@@ -304,7 +305,7 @@ fn a_plan_is_made_from_nothing_and_run() {
 fn a_terminal_may_shrink_and_grow() {
     let folder = world(true);
     let screen = Screen::start(160, 44, folder.path(), program());
-    screen.wait(&["2 plans safe", "Stores  Journal  Proof"]);
+    screen.wait(&["✓ 2 plans safe", "Stores  Journal  Proof"]);
     screen.keys(&["Left"]);
     screen.wait(&["3 of 3", "/readings/"]);
     for (columns, rows) in [("80", "24"), ("160", "44"), ("20", "6"), ("80", "24")] {
@@ -333,7 +334,7 @@ fn a_passphrase_is_asked_for_and_a_wrong_one_changes_nothing() {
     screen.wait(&["opens no slot of this store"]);
     screen.type_text("terns over the pier");
     screen.keys(&["Enter"]);
-    screen.wait(&["2 plans safe"]);
+    screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["Left"]);
     screen.wait(&["3 of 3", "/readings/"]);
     screen.keys(&["q"]);
@@ -348,7 +349,7 @@ fn a_store_that_is_away_says_what_to_do() {
     screen.wait(&["✕", "the place is not there", "is the drive mounted?", "0 of 2 plans safe"]);
     fs::rename(folder.path().join("unplugged"), folder.path().join("oak")).unwrap();
     screen.keys(&["u"]);
-    screen.wait(&["2 plans safe"]);
+    screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["C-c"]);
     screen.wait(&["status 0"]);
 }
@@ -358,7 +359,7 @@ fn a_signal_leaves_a_clean_terminal() {
     let folder = world(true);
     let command = format!("sh -c 'echo $$ > {}/pid; exec {}'", folder.path().display(), program());
     let screen = Screen::start(100, 30, folder.path(), &command);
-    screen.wait(&["2 plans safe"]);
+    screen.wait(&["✓ 2 plans safe"]);
     let pid: i32 = fs::read_to_string(folder.path().join("pid")).unwrap().trim().parse().unwrap();
     rustix::process::kill_process(
         rustix::process::Pid::from_raw(pid).unwrap(),
@@ -374,7 +375,7 @@ fn a_panic_leaves_a_clean_terminal() {
     let folder = world(true);
     let command = format!("SKELLIN_TEST_PANIC=1 {}", program());
     let screen = Screen::start(100, 30, folder.path(), &command);
-    screen.wait(&["2 plans safe"]);
+    screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["F12"]);
     let text = screen.wait(&["status 101", "a panic asked for by a test"]);
     assert!(!text.contains("-echo") && !text.contains("Is ─"), "{text}");

@@ -34,7 +34,7 @@ fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
     );
     write(&stores, format!("{text}{pier}"));
     let screen = Screen::start(120, 36, folder.path(), program());
-    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["s"]);
     screen.wait(&["1 of 2 stores can be reached", "✕ away"]);
     screen.keys(&["Down", "t"]);
@@ -73,7 +73,7 @@ fn a_drive_that_is_due_is_told_of_with_what_to_do() {
     }
     let open = format!("SKELLIN_DRIVES={} {}", path("media").display(), program());
     let screen = Screen::start(120, 36, folder.path(), &open);
-    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["s"]);
     // Nothing is known of any drive yet: the first has its turn, and it is here.
     screen.wait(&["2 of 2 stores can be reached", "✓ ash-east", "its turn", "the next swap is on"]);
@@ -105,7 +105,7 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     let folder = scratch();
     let open = format!("{} demo --dir {}", program(), folder.path().join("ridge").display());
     let screen = Screen::start(120, 36, folder.path(), &open);
-    screen.wait(&["─ Is ─ readings", "2 plans safe"]);
+    screen.wait(&["─ Is ─ gateway", "3 plans safe"]);
     screen.keys(&["s"]);
     screen.wait(&["3 of 3 stores can be reached", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
     screen.keys(&["Down"]);
@@ -116,4 +116,94 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     screen.wait(&["oak, pier", "oak, offshore"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
+}
+
+#[test]
+fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
+    let folder = world(true);
+    let server = sshd::Sshd::start();
+    let home = folder.path();
+    // The key that the account lets in is where SSH keeps it.
+    fs::create_dir_all(home.join(".ssh")).unwrap();
+    fs::copy(server.path("client"), home.join(".ssh/id_ed25519")).unwrap();
+    let screen = Screen::start(140, 36, home, program());
+    screen.wait(&["✓ 2 plans safe"]);
+    screen.keys(&["s"]);
+    screen.wait(&["1 of 1 store can be reached", "by dedup", "c create a store"]);
+    screen.keys(&["h"]);
+    screen.wait(&[
+        "What lies at the place of oak",
+        "containers with the content of files",
+        "in all",
+    ]);
+    screen.keys(&["Escape", "c"]);
+    screen.wait(&["▸ (•) directory", "object storage", "server by FTP"]);
+    screen.keys(&["Down", "Down", "Enter"]);
+    screen.wait(&["give the name"]);
+    screen.type_text("oak");
+    screen.keys(&["Down"]);
+    screen.type_text(&format!("127.0.0.1:{}", server.port));
+    screen.wait(&["there is a store `oak` already"]);
+    screen.keys(&["Up"]);
+    screen.type_text("-pier");
+    screen.keys(&["Down", "Down"]);
+    screen.type_text(&sshd::user());
+    screen.keys(&["Down", "Down"]);
+    screen.type_text("gulls and terns");
+    let text = screen.wait(&["keys/oak-pier.password, readable by you alone", "step is done"]);
+    assert!(!text.contains("gulls and"), "{text}");
+    screen.keys(&["Tab"]);
+    screen.wait(&["its key is not known: SHA-256", "k it is the right key"]);
+    let secret = home.join("config/keys/oak-pier.password");
+    let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(&secret).unwrap());
+    assert_eq!(mode & 0o777, 0o600);
+    screen.keys(&["k"]);
+    screen.wait(&["in the directory the login leads to", "step is done"]);
+    // Up to the whole host, into its first directory and out again; then a path is typed.
+    screen.keys(&["Left"]);
+    let text = screen.wait(&["in /", "etc/", "step is done"]);
+    let first = text.lines().nth(4).unwrap().trim().trim_end_matches('/').to_owned();
+    screen.keys(&["Enter"]);
+    screen.wait(&[&format!("in /{first}"), &format!("/{first}/skellin")]);
+    screen.keys(&["Left"]);
+    screen.wait(&["etc/", "step is done"]);
+    screen.keys(&["C-u"]);
+    screen.type_text(&format!("{}/skellin", server.path("data").display()));
+    screen.wait(&[&format!("{}{}/skellin", server.port, server.path("data").display())]);
+    screen.keys(&["Tab"]);
+    screen.wait(&["choose a passphrase"]);
+    screen.type_text("terns over the pier");
+    screen.wait(&["fair; a few more words make it strong"]);
+    screen.keys(&["Down"]);
+    screen.type_text("terns over the pie");
+    screen.wait(&["the two passphrases differ"]);
+    screen.type_text("r");
+    screen.keys(&["Tab"]);
+    screen.wait(&["[oak-pier]", "passphrase = { file", "Enter makes the directory"]);
+    assert!(!server.path("data/skellin").exists(), "nothing is made before the last step");
+    screen.keys(&["Enter"]);
+    screen.wait(&["✓ read back", "✓ written", "The store oak-pier is there, and empty."]);
+    let stores = fs::read_to_string(home.join("config/stores.toml")).unwrap();
+    assert!(stores.contains("[oak]") && stores.contains("[oak-pier]"), "{stores}");
+    screen.keys(&["Enter"]);
+    screen.wait(&["a new plan, step by step", "what to protect"]);
+    screen.keys(&["Escape"]);
+    screen.wait(&["2 of 2 stores can be reached", "oak-pier"]);
+    // What is left again leaves nothing behind.
+    screen.keys(&["c", "Down", "Down", "Enter"]);
+    screen.type_text("elm");
+    screen.keys(&["Down"]);
+    screen.type_text(&format!("127.0.0.1:{}", server.port));
+    screen.keys(&["Down", "Down", "Down"]);
+    screen.type_text("gulls");
+    screen.keys(&["Tab"]);
+    screen.wait(&["in the directory the login leads to", "step is done"]);
+    assert!(home.join("config/keys/elm.password").exists());
+    screen.keys(&["Escape"]);
+    screen.wait(&["2 of 2 stores can be reached"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+    assert!(!home.join("config/keys/elm.password").exists());
+    let said = fs::read_to_string(home.join("config/stores.toml")).unwrap();
+    assert!(!said.contains("elm") && !said.contains("gulls"), "{said}");
 }

@@ -31,11 +31,12 @@ fn the_whole_story_of_the_demo_holds() {
         "no damage",
         "place and the passphrase alone",
         "its SHA-256 said",
+        "16 files, then 4 new and 1 changed",
         "and nothing twice",
         "which are missing",
         "the drive that came back is brought up to date",
         "pair: no damage",
-        "Every step held (13 steps)",
+        "Every step held (14 steps)",
     ] {
         assert!(text.contains(step), "{step}\n{text}");
     }

@@ -107,6 +107,34 @@ impl Ridge {
         Ok(())
     }
 
+    /// A day passes at the mast, whose files lie below another directory; dated as a day is.
+    ///
+    /// # Errors
+    /// If a file cannot be written.
+    pub fn live_at_the_mast(files: &Path, night: i64, moment: i64) -> io::Result<()> {
+        // SFTP tells whole seconds.
+        let modified = UNIX_EPOCH + Duration::from_secs(u64::try_from(moment / 1000).unwrap_or(0));
+        let day = Day { root: files, modified };
+        if night == 0 {
+            day.put("etc/network.conf", b"address = 10.4.0.7\ngateway = 10.4.0.1\n")?;
+            day.put("etc/logger/channels.conf", &noise("channels", 3_000))?;
+        }
+        if night % 11 == 0 {
+            let every = 5 + night % 4;
+            day.put("etc/logger/logger.conf", format!("every = \"{every} min\"\n").as_bytes())?;
+        }
+        day.put("var/records/queue.spool", &noise(&format!("queue {night}"), 300_000))?;
+        for hour in [0, 6, 12, 18] {
+            let name = format!("var/records/day-{night:03}/{hour:02}00.rec");
+            day.put(&name, &noise(&name, 48_000 + night as usize * 100))?;
+        }
+        day.append("var/records/battery.csv", &format!("day {night:03}, 12.{} V\n", night % 10))?;
+        for folder in ["etc", "etc/logger", "var/records"] {
+            File::open(files.join(folder))?.set_modified(modified)?;
+        }
+        File::open(files.join(format!("var/records/day-{night:03}")))?.set_modified(modified)
+    }
+
     /// The morning after the last night, which no run has seen yet; dated as a day is.
     ///
     /// # Errors

@@ -31,6 +31,7 @@ mod tiers;
 mod tree;
 mod tree_writer;
 mod uploads;
+mod usage;
 mod verify;
 mod writing;
 
@@ -46,12 +47,13 @@ pub use ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
 pub use index::Cache;
 pub use session::{Session, SessionStart, SnapshotDraft};
 pub use slot::PassphraseCost;
-pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource, Usage};
+pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
 pub use store::{Creation, FOLDERS, Store};
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,
     PageSink, Recipe, RecipeBuilder, Spot, TreeBuilder,
 };
+pub use usage::{Holding, Usage};
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 
 #[cfg(test)]

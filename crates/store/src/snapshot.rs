@@ -331,28 +331,3 @@ impl Store {
         Ok(2 * sealed.len() as u64)
     }
 }
-
-/// How much room a store takes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Usage {
-    /// Number of containers.
-    pub containers: u64,
-    /// Bytes of containers and index.
-    pub bytes: u64,
-}
-
-impl Store {
-    /// How much room the store takes.
-    ///
-    /// # Errors
-    /// If the place fails.
-    pub fn usage(&self) -> Result<Usage> {
-        let mut usage = Usage::default();
-        for (_, size) in self.list_containers()? {
-            usage.containers += 1;
-            usage.bytes += size;
-        }
-        self.place.list("index", &mut |object| usage.bytes += object.size)?;
-        Ok(usage)
-    }
-}

@@ -99,10 +99,12 @@ impl Examination<'_> {
     fn mistakes(&self, found: &mut Vec<Finding>) {
         let folders = &self.configuration.folders;
         let stores = folders.config.join("stores.toml").display().to_string();
+        let hosts = folders.config.join("hosts.toml").display().to_string();
         let plans = self.configuration.plans.iter();
         let files = plans
             .map(|file| (file.path.display().to_string(), file.problems.len()))
-            .chain([(stores, self.configuration.stores.problems.len())]);
+            .chain([(stores, self.configuration.stores.problems.len())])
+            .chain([(hosts, self.configuration.host_problems.len())]);
         for (subject, mistakes) in files.filter(|(_, mistakes)| *mistakes > 0) {
             let what = match mistakes {
                 1 => "it has a mistake and is not used".to_owned(),
@@ -199,16 +201,12 @@ impl Examination<'_> {
     fn plan(&self, plan: &Plan, found: &mut Vec<Finding>) {
         let subject = format!("plan {}", plan.name);
         for source in &plan.sources {
-            let read = match std::fs::metadata(source) {
-                Ok(metadata) if metadata.is_dir() => std::fs::read_dir(source).map(drop),
-                Ok(_) => std::fs::File::open(source).map(drop),
-                Err(error) => Err(error),
-            };
-            if let Err(error) = read {
-                let what = format!("its source {} cannot be read: {error}", source.display());
-                let hint = "is it mounted, and may this user read it?";
-                found.push(wrong(subject.clone(), what, hint));
-            }
+            let Err(error) = self.configuration.grounds.try_source(source) else { continue };
+            let what = format!("its source {} cannot be read: {error}", source.display());
+            let hint = error
+                .hint()
+                .unwrap_or_else(|| "is it mounted, and may this user read it?".to_owned());
+            found.push(wrong(subject.clone(), what, hint));
         }
         let entries = self.journal.and_then(|journal| journal.entries(Some(&plan.name), 200).ok());
         let runs: Vec<JournalEntry> = entries
@@ -238,7 +236,7 @@ impl Examination<'_> {
             Some(schedule) => {
                 let at = |time| Timestamp::from_millisecond(time).ok();
                 let (Some(from), Some(to)) = (at(good.started), at(self.now)) else { return };
-                let zone = jiff::tz::TimeZone::system();
+                let zone = plan.zone.clone().unwrap_or_else(jiff::tz::TimeZone::system);
                 let due = schedule.moments(from, to, Some(from), &zone, 3);
                 // One moment may be about to be made up; two were missed.
                 if due.len() > 1 {
@@ -247,10 +245,7 @@ impl Examination<'_> {
                         schedule.words(),
                         from.to_zoned(zone).strftime("on %a %d %b %Y at %H:%M")
                     );
-                    let hint = format!(
-                        "let the machine's scheduler call `skellin run {}`; this version starts nothing by itself",
-                        plan.name
-                    );
+                    let hint = "skellin due --run makes it up; as a line of cron it does so by itself: */10 * * * * skellin due --run --quiet";
                     found.push(wrong(subject, what, hint));
                 }
             }

@@ -6,7 +6,7 @@ mod versions;
 use std::io::Write;
 
 use jiff::Timestamp;
-use skellin_plan::{SnapshotSpec, When};
+use skellin_plan::{FarSource, SnapshotSpec, When};
 use skellin_store::{Body, Entry, Item, ListedSnapshot, Snapshot, Store};
 
 use crate::error::{EngineError, Result};
@@ -111,7 +111,7 @@ fn split_path(snapshot: &Snapshot, path: &[u8]) -> Option<(usize, Vec<Vec<u8>>)>
         let parts = rest.split(|b| *b == b'/').filter(|part| !part.is_empty() && *part != b".");
         parts.map(<[u8]>::to_vec).collect::<Vec<_>>()
     };
-    if path.starts_with(b"/") {
+    if path.starts_with(b"/") || FarSource::is_address(path) {
         let given = parts(path);
         let under = snapshot.sources.iter().enumerate().filter_map(|(number, source)| {
             let above = parts(&source.path);

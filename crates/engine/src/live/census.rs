@@ -3,10 +3,7 @@
 
 use std::{
     ffi::CString,
-    os::{
-        fd::{AsFd, OwnedFd},
-        unix::ffi::OsStrExt,
-    },
+    os::unix::ffi::OsStrExt,
     path::Path,
     sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard},
     time::{Duration, Instant},
@@ -18,18 +15,17 @@ use skellin_store::{Kind, PageRef};
 use super::{
     Looking,
     arena::{Arena, NodeId, Shares},
-    meeting::{Before, Found, Meeting, change, kind, open, open_below, root_of},
+    meeting::{Before, Found, Meeting, change, kind, root_of},
 };
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
     event::Exception,
+    ground::Ground,
     history,
-    judge::Judge,
     metadata::{Facts, Owners, Sort},
-    names::read_names,
     path::join,
-    run::{Change, can_read, cannot_read},
+    run::Change,
 };
 
 /// How often those who look are told that there is more.
@@ -146,7 +142,7 @@ impl Census {
         self.write().arena = Arena::with_sources(paths);
         let (owners, keep_out) = (Owners::default(), looking.own());
         for (number, source) in plan.sources.iter().enumerate() {
-            let judge = Judge::new(&plan.rules, source, looking.now).map_err(EngineError::Rules)?;
+            let judge = looking.judge(source)?;
             let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &keep_out };
             let mut walk =
                 Walk { census: self, looking, meeting, cancel, tick, told: Instant::now() };
@@ -168,7 +164,7 @@ struct Ahead {
 
 /// A directory on the way down. Only these are open, so that wide directories cost no handles.
 struct Frame {
-    handle: OwnedFd,
+    ground: Ground,
     path: Vec<u8>,
     ahead: Vec<Ahead>,
 }
@@ -190,10 +186,11 @@ impl Walk<'_> {
             None => None,
         };
         let was = was.map(|located| located.entry);
-        let facts = match Facts::of_path(source, true) {
+        let origin = self.meeting.judge.origin();
+        let facts = match origin.facts(source, true) {
             Ok(facts) => facts,
-            Err(error) => {
-                self.trouble(node, path, cannot_read(error, false));
+            Err(trouble) => {
+                self.trouble(node, path, trouble.reason(false));
                 if let Some(was) = &was {
                     let counted = was.counted();
                     self.add(node, Change::Gone, counted.files, counted.bytes);
@@ -201,40 +198,43 @@ impl Walk<'_> {
                 return Ok(());
             }
         };
-        let name = CString::new(path).unwrap_or_default();
-        let verdict = self.meeting.judge.source(&name, &facts, self.meeting.owners);
+        let verdict = self.meeting.judge.source(path, &facts, self.meeting.owners);
         let change = change(&facts, verdict, was.as_ref());
         if facts.sort() != Sort::Directory {
             self.add(node, change, 1, size(&facts));
             return Ok(());
         }
-        let handle = match open(source) {
-            Ok(Some(handle)) => handle,
-            Ok(None) => return Ok(()),
-            Err(error) => {
-                self.trouble(node, path, error.to_string());
+        let ground = match origin.open(source) {
+            Ok(ground) => ground,
+            Err(trouble) if trouble.is_not_there() => return Ok(()),
+            Err(trouble) => {
+                self.trouble(node, path, trouble.reason(true));
                 return Ok(());
             }
         };
         let before = was.as_ref().and_then(root_of);
-        let mut frames = vec![self.enter(handle, path.to_vec(), node, verdict, before)?];
+        let mut frames = vec![self.enter(ground, path.to_vec(), node, verdict, before)?];
         while let Some(frame) = frames.last_mut() {
             let Some(ahead) = frame.ahead.pop() else {
                 frames.pop();
                 continue;
             };
             let path = join(&frame.path, &ahead.name);
-            match open_below(&frame.handle, &ahead.name) {
-                Ok(handle) => {
+            let name = CString::new(ahead.name.as_slice()).unwrap_or_default();
+            match frame.ground.open(&name) {
+                Ok(ground) => {
                     let Ahead { node, verdict, before, .. } = ahead;
-                    frames.push(self.enter(handle, path, node, verdict, before)?);
+                    frames.push(self.enter(ground, path, node, verdict, before)?);
                 }
                 // Gone since its name was read.
-                Err(rustix::io::Errno::NOENT) => {}
-                Err(error) if ahead.verdict.action == Action::Take => {
-                    self.trouble(ahead.node, &path, cannot_read(error, true));
-                }
-                Err(_) => {}
+                Err(trouble) if trouble.is_not_there() => {}
+                Err(trouble) => match trouble.of_the_way() {
+                    Ok(failure) => return Err(failure),
+                    Err(trouble) if ahead.verdict.action == Action::Take => {
+                        self.trouble(ahead.node, &path, trouble.reason(true));
+                    }
+                    Err(_) => {}
+                },
             }
         }
         Ok(())
@@ -243,13 +243,13 @@ impl Walk<'_> {
     /// Goes through the names of one directory.
     fn enter(
         &mut self,
-        handle: OwnedFd,
+        ground: Ground,
         path: Vec<u8>,
         node: NodeId,
         verdict: Verdict,
         before: Option<PageRef>,
     ) -> Result<Frame> {
-        let (names, failure) = read_names(handle.as_fd(), usize::MAX);
+        let (names, failure) = ground.names(usize::MAX);
         if let Some(error) = failure {
             self.trouble(node, &path, format!("it cannot be listed to its end: {error}"));
         }
@@ -265,7 +265,7 @@ impl Walk<'_> {
                     let below = join(&path, found.name);
                     let skips = found.verdict.action == Action::Skip;
                     let judged = !skips
-                        || (meeting.judge.matcher().may_take_below(found.verdict, &below)
+                        || (meeting.judge.may_take_below(found.verdict, &below)
                             && !meeting.is_own(facts));
                     // What is left out is measured, but not on other file systems, which may be
                     // endless, and not where it is our own.
@@ -298,12 +298,11 @@ impl Walk<'_> {
                     }
                     if matches!(found.change, Change::New | Change::Changed)
                         && kind(facts) == Kind::File
-                        && let Err(reason) = can_read(
-                            Ok(handle.as_fd()),
-                            &CString::new(found.name).unwrap_or_default(),
-                        )
+                        && let Err(trouble) =
+                            ground.can_read(&CString::new(found.name).unwrap_or_default())
                     {
                         shares.troubles += 1;
+                        let reason = trouble.reason(true);
                         troubles.push(Exception { path: join(&path, found.name), reason });
                     }
                 }
@@ -323,7 +322,7 @@ impl Walk<'_> {
             }
             !cancel.is_cancelled()
         };
-        let whole = meeting.each((&path, verdict), (&handle, &names), old, &mut visit)?;
+        let whole = meeting.each((&path, verdict), (&ground, &names), old, &mut visit)?;
         if !whole {
             return Err(EngineError::Cancelled);
         }
@@ -342,7 +341,7 @@ impl Walk<'_> {
             (self.tick)();
         }
         ahead.reverse();
-        Ok(Frame { handle, path, ahead })
+        Ok(Frame { ground, path, ahead })
     }
 
     fn add(&self, node: NodeId, change: Change, files: u64, bytes: u64) {

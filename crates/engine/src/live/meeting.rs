@@ -1,19 +1,16 @@
 //! The names of a directory met with the same directory in the newest snapshot.
 
-use std::{collections::HashSet, ffi::CString, os::fd::OwnedFd, path::Path};
+use std::{collections::HashSet, ffi::CString};
 
-use rustix::{
-    fs::{CWD, Mode, OFlags, openat},
-    io::Errno,
-};
 use skellin_plan::{Action, Verdict};
 use skellin_store::{Body, Entry, Kind, PageRef, Snapshot, Store};
 
 use crate::{
-    error::{EngineError, Result},
+    error::Result,
+    ground::Ground,
     history,
     judge::Judge,
-    metadata::{Facts, Owners, Sort, fd},
+    metadata::{Facts, Owners, Sort},
     names::Names,
     path::join,
     run::Change,
@@ -45,7 +42,7 @@ impl Meeting<'_> {
     pub fn each(
         &self,
         (path, verdict): (&[u8], Verdict),
-        (handle, names): (&OwnedFd, &Names),
+        (ground, names): (&Ground, &Names),
         mut old: Before<'_>,
         visit: &mut dyn FnMut(Found<'_>) -> bool,
     ) -> Result<bool> {
@@ -56,13 +53,11 @@ impl Meeting<'_> {
             let was = old.take(name)?;
             let Ok(c_name) = CString::new(name) else { continue };
             // What has vanished since the names were read is shown by the next look.
-            let Ok(facts) = Facts::at(fd(handle), &c_name) else { continue };
+            let Ok(facts) = ground.look(&c_name) else { continue };
             let full = join(path, name);
             let verdict = match self.is_own(&facts) {
                 true => Verdict { action: Action::Skip, rule: None },
-                false => {
-                    self.judge.below(verdict, &full, &facts, (fd(handle), &c_name), self.owners)
-                }
+                false => self.judge.below(verdict, &full, &facts, (ground, &c_name), self.owners),
             };
             let change = change(&facts, verdict, was.as_ref());
             let was = was.as_ref();
@@ -111,22 +106,6 @@ pub(super) fn kind(facts: &Facts) -> Kind {
         Sort::Character | Sort::Block => Kind::Device,
         Sort::File | Sort::Socket | Sort::Unknown => Kind::File,
     }
-}
-
-const FLAGS: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
-
-/// Opens a directory by its full path; `None` if it is not there, or is none.
-pub(super) fn open(path: &Path) -> Result<Option<OwnedFd>> {
-    match openat(CWD, path, FLAGS, Mode::empty()) {
-        Ok(handle) => Ok(Some(handle)),
-        Err(Errno::NOENT | Errno::NOTDIR) => Ok(None),
-        Err(error) => Err(EngineError::local("read", path, error)),
-    }
-}
-
-/// Opens a directory below another, which may not be a link.
-pub(super) fn open_below(above: &OwnedFd, name: &[u8]) -> Result<OwnedFd, Errno> {
-    openat(above, name, FLAGS | OFlags::NOFOLLOW, Mode::empty())
 }
 
 /// A directory in the newest snapshot, as a stream.

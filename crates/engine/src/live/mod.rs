@@ -7,15 +7,11 @@ mod meeting;
 
 use std::{
     collections::HashSet,
-    ffi::CString,
-    os::{
-        fd::AsFd,
-        unix::{ffi::OsStrExt, fs::MetadataExt},
-    },
+    os::unix::{ffi::OsStrExt, fs::MetadataExt},
     path::{Path, PathBuf},
 };
 
-use skellin_plan::{NameOnly, Plan, Traits};
+use skellin_plan::Plan;
 use skellin_store::{Kind, Snapshot, Store};
 
 pub use arena::{Share, Shares};
@@ -23,19 +19,22 @@ pub use census::{Census, Part};
 
 use crate::{
     error::{EngineError, Result},
+    ground::{Ground, Origin, Trouble},
     history,
     judge::Judge,
-    metadata::{Facts, Owners},
-    names::read_names,
+    metadata::Owners,
+    places::Grounds,
     run::Change,
 };
-use meeting::{Before, Found, Meeting, change, kind, open};
+use meeting::{Before, Found, Meeting, change, kind};
 
 /// What sources are looked at by.
 #[derive(Clone, Copy)]
 pub struct Looking<'a> {
     /// The plan.
     pub plan: &'a Plan,
+    /// What its sources lie on.
+    pub grounds: &'a Grounds,
     /// The newest snapshot; without one everything is new.
     pub before: Option<(&'a Store, &'a Snapshot)>,
     /// Directories of our own that are never backed up.
@@ -45,6 +44,18 @@ pub struct Looking<'a> {
 }
 
 impl Looking<'_> {
+    /// The rules, ready for a source.
+    pub(crate) fn judge(&self, source: &Path) -> Result<Judge> {
+        let origin = self.grounds.of(source)?;
+        Judge::new(&self.plan.rules, origin, source, self.now).map_err(EngineError::Rules)
+    }
+
+    /// The source a path belongs to.
+    fn source(&self, path: &Path) -> Option<&Path> {
+        let around = self.plan.sources.iter().filter(|source| path.starts_with(source));
+        around.max_by_key(|source| source.as_os_str().len()).map(PathBuf::as_path)
+    }
+
     /// Our own directories, by device and inode.
     pub(crate) fn own(&self) -> HashSet<(u64, u64)> {
         let found = self.keep_out.iter().filter_map(|path| std::fs::metadata(path).ok());
@@ -117,8 +128,13 @@ pub fn list_first(
     most: usize,
     visit: &mut dyn FnMut(LiveEntry) -> bool,
 ) -> Result<bool> {
-    let Some(handle) = open(path)? else { return Ok(false) };
-    let (names, _) = read_names(handle.as_fd(), most);
+    let Some(source) = looking.source(path) else { return Ok(false) };
+    let origin = looking.grounds.of(source)?;
+    // Another host tells all names at once.
+    let Some(ground) = open(&origin, path)?.filter(|_| !origin.is_far()) else {
+        return Ok(false);
+    };
+    let (names, _) = ground.names(most);
     if names.len() < most {
         return Ok(false);
     }
@@ -132,35 +148,36 @@ fn list_directory(
     most: usize,
     visit: &mut dyn FnMut(LiveEntry) -> bool,
 ) -> Result<()> {
-    let plan = looking.plan;
-    let sources = plan.sources.iter().filter(|source| path.starts_with(source));
-    let Some(source) = sources.max_by_key(|source| source.as_os_str().len()) else { return Ok(()) };
-    let judge = Judge::new(&plan.rules, source, looking.now).map_err(EngineError::Rules)?;
-    let look = |here: &Path, directory: bool| -> Box<dyn Traits> {
-        match Facts::of_path(here, here == source) {
-            Ok(facts) => judge.look(here, facts),
-            Err(_) => Box::new(NameOnly { directory }),
-        }
-    };
-    let verdict = judge.matcher().explain(source, path, true, &look).verdict;
+    let Some(source) = looking.source(path) else { return Ok(()) };
+    let judge = looking.judge(source)?;
+    let verdict = judge.explain(source, path, true).verdict;
     let bytes = path.as_os_str().as_bytes();
     let mut old = match most {
         usize::MAX => Before::at(looking.before, bytes)?,
         _ => Before::by_name(looking.before, bytes)?,
     };
     let mut visit = |found: Found<'_>| visit(LiveEntry::of(&found));
-    let Some(handle) = open(path)? else {
+    let Some(ground) = open(judge.origin(), path)? else {
         // The directory is gone; what was in it is all there is to show.
         old.gone_before(None, &mut visit)?;
         return Ok(());
     };
-    let (names, failure) = read_names(handle.as_fd(), most);
+    let (names, failure) = ground.names(most);
     let (owners, own) = (Owners::default(), looking.own());
     let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &own };
-    meeting.each((bytes, verdict), (&handle, &names), old, &mut visit)?;
+    meeting.each((bytes, verdict), (&ground, &names), old, &mut visit)?;
     match failure {
-        Some(error) => Err(EngineError::local("read", path, error)),
+        Some(why) => Err(EngineError::local("read", path, std::io::Error::other(why))),
         None => Ok(()),
+    }
+}
+
+/// Opens a directory by its full path; `None` if it is not there, or is none.
+fn open(origin: &Origin, path: &Path) -> Result<Option<Ground>> {
+    match origin.open(path) {
+        Ok(ground) => Ok(Some(ground)),
+        Err(trouble) if trouble.is_not_there() => Ok(None),
+        Err(trouble) => Err(trouble.on(path)),
     }
 }
 
@@ -173,10 +190,12 @@ fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool)
             None => None,
         };
         let old = old.map(|located| located.entry);
-        let judge =
-            Judge::new(&looking.plan.rules, source, looking.now).map_err(EngineError::Rules)?;
-        let facts = Facts::of_path(source, true).ok();
-        let c_name = CString::new(name).unwrap_or_default();
+        let judge = looking.judge(source)?;
+        let facts = match judge.origin().facts(source, true).map_err(Trouble::of_the_way) {
+            Ok(facts) => Some(facts),
+            Err(Ok(failure)) => return Err(failure),
+            Err(Err(_)) => None,
+        };
         let found = match (&facts, &old) {
             (None, None) => continue,
             (None, Some(_)) => Found {
@@ -187,7 +206,7 @@ fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool)
                 change: Change::Gone,
             },
             (Some(facts), was) => {
-                let verdict = judge.source(&c_name, facts, &owners);
+                let verdict = judge.source(name, facts, &owners);
                 let change = change(facts, verdict, was.as_ref());
                 Found { name, facts: Some(facts), verdict, was: was.as_ref(), change }
             }

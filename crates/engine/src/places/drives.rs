@@ -33,7 +33,8 @@ pub struct MountedDrive {
 }
 
 /// Where drives may be mounted now: file systems of devices, and those in memory.
-fn mounts(folders: &Folders) -> Vec<PathBuf> {
+#[must_use]
+pub fn mount_points(folders: &Folders) -> Vec<PathBuf> {
     if let Some(folder) = &folders.drives {
         let entries = fs::read_dir(folder).into_iter().flatten().flatten();
         let mut found: Vec<_> =
@@ -89,7 +90,7 @@ pub fn mounted_drives(path: &str, folders: &Folders) -> Vec<MountedDrive> {
         let name = mark.lines().find_map(|line| line.strip_prefix("drive: ")).map(str::to_owned);
         Some(MountedDrive { name, mount, root, id })
     };
-    mounts(folders).into_iter().filter_map(look).collect()
+    mount_points(folders).into_iter().filter_map(look).collect()
 }
 
 /// The drive of a store that is here: the only one, or of several the one named first.
@@ -178,7 +179,7 @@ pub fn prepare_drive(
         _ => {}
     }
     let real = mount.canonicalize().map_err(|error| EngineError::local("find", mount, error))?;
-    let points = mounts(folders);
+    let points = mount_points(folders);
     if !points.iter().any(|point| point.canonicalize().is_ok_and(|point| point == real)) {
         return refuse(
             format!("nothing is mounted at {}", mount.display()),
@@ -209,7 +210,7 @@ mod tests {
     fn mount_points_are_read_with_their_blanks() {
         assert_eq!(unescaped(r"/media/keeper/OAK\040east\134x"), r"/media/keeper/OAK east\x");
         assert_eq!(unescaped(r"/odd\9"), "/odd9");
-        let own = mounts(&Folders::default());
+        let own = mount_points(&Folders::default());
         assert!(own.iter().all(|path| path.is_absolute() && path != Path::new("/")));
     }
 }

@@ -52,6 +52,7 @@ pub(super) fn login(config: &StoreConfig) -> Result<S3Login> {
         Some(KeySource::File(path)) => whole(SecretSource::File(path.clone())),
         Some(KeySource::Command(words)) => whole(SecretSource::Command(words.clone())),
         Some(KeySource::Credential(name)) => whole(SecretSource::Credential(name.clone())),
+        Some(KeySource::Keyring(name)) => whole(SecretSource::Keyring(name.clone())),
         Some(KeySource::Env(id, secret)) => {
             let text = |name: &String| -> Result<String> {
                 let value: Passphrase = read_secret(&SecretSource::Env(name.clone()), &subject)?;

@@ -1,10 +1,11 @@
 //! Places as stores are configured: opened, and prepared for a new store.
 
 pub(crate) mod drives;
+mod hosts;
 mod keys;
 mod reach;
 mod rotation;
-mod targets;
+pub(crate) mod targets;
 
 use std::{path::PathBuf, sync::Arc};
 
@@ -15,8 +16,10 @@ use skellin_place::{
 use skellin_plan::{PlaceSpec, StoreConfig};
 use skellin_store::FOLDERS;
 
-pub use drives::{MountedDrive, mounted_drives, prepare_drive};
-pub use reach::{ReachStep, reach};
+pub use drives::{MountedDrive, mount_points, mounted_drives, prepare_drive};
+pub use hosts::Grounds;
+pub(crate) use reach::try_out;
+pub use reach::{ReachStep, reach, reach_source};
 pub use rotation::{DriveState, DriveStates, drive_states};
 
 use crate::{error::Result, folders::Folders};

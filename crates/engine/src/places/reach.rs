@@ -8,13 +8,13 @@ use std::{
 };
 
 use skellin_place::{
-    DirectoryPlace, Extent, FtpPlace, FtpStep, ObjectName, Operation, Place, PlaceError,
-    PlaceErrorKind, S3Place, SftpPlace, SftpStep, WebDavPlace,
+    DirectoryPlace, Extent, FarFiles, FarKind, FtpPlace, FtpStep, ObjectName, Operation, Place,
+    PlaceError, PlaceErrorKind, S3Place, SftpPlace, SftpStep, WebDavPlace,
 };
-use skellin_plan::{PlaceSpec, StoreConfig};
+use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
 use skellin_store::{Store, StoreError};
 
-use super::{drives, targets};
+use super::{Grounds, drives, targets};
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
@@ -76,10 +76,6 @@ fn go(
             say("clock", told);
         }
     };
-    let authority = || match &config.access.authority {
-        Some(file) => format!("the certificate is from the authority in {}", file.display()),
-        None => "the certificate is from an authority this machine knows".to_owned(),
-    };
     Ok(match &config.place {
         PlaceSpec::Directory(path) => {
             let place = DirectoryPlace::open(path.clone())?;
@@ -96,17 +92,7 @@ fn go(
             let target = targets::sftp(host, config)?;
             let path = target.path.clone();
             let place = SftpPlace::new(target, accept_new);
-            place.connect(&|step| match step {
-                SftpStep::Name { host, addresses } => {
-                    say("name", format!("{host} is {}", addresses.join(", ")));
-                }
-                SftpStep::Port { port, .. } => say("port", format!("{port} answers")),
-                SftpStep::HostKey { sha256, accepted } => {
-                    let how = if accepted { "accepted and remembered" } else { "known" };
-                    say("host key", format!("{sha256}, {how}"));
-                }
-                SftpStep::Login { user, by } => say("login", format!("{user}, by {by}")),
-            })?;
+            by_sftp(&place, say)?;
             place.look_for_root()?;
             say("path", format!("{path} is a directory"));
             room(place.room()?);
@@ -120,7 +106,7 @@ fn go(
             let place = S3Place::new(target)?;
             let told = place.look()?;
             if encrypted {
-                say("TLS", authority());
+                say("TLS", authority(config));
             }
             say("login", format!("the key may list the bucket {}", bucket.bucket));
             clock(told);
@@ -143,7 +129,7 @@ fn go(
             knock(&target.server, target.patience, say)?;
             let place = WebDavPlace::new(target)?;
             let told = place.look()?;
-            say("TLS", if *tls { authority() } else { OPENLY.to_owned() });
+            say("TLS", if *tls { authority(config) } else { OPENLY.to_owned() });
             say("login", host.user.clone().unwrap_or_else(|| "without a user".to_owned()));
             say("path", format!("{} is a directory", host.path));
             clock(told);
@@ -152,21 +138,108 @@ fn go(
         }
         PlaceSpec::Ftp { tls, host } => {
             let place = FtpPlace::new(targets::ftp(*tls, host, config)?);
-            place.connect(&|step| match step {
-                FtpStep::Name { host, addresses } => {
-                    say("name", format!("{host} is {}", addresses.join(", ")));
-                }
-                FtpStep::Port { port } => say("port", format!("{port} answers")),
-                FtpStep::Tls { is_on } => {
-                    say("TLS", if is_on { authority() } else { OPENLY.to_owned() });
-                }
-                FtpStep::Login { user } => say("login", user),
-            })?;
+            by_ftp(&place, config, say)?;
             place.look_for_root()?;
             say("path", format!("{} is a directory", host.path));
             Arc::new(place)
         }
     })
+}
+
+/// Whom the server's certificate is from.
+fn authority(config: &StoreConfig) -> String {
+    match &config.access.authority {
+        Some(file) => format!("the certificate is from the authority in {}", file.display()),
+        None => "the certificate is from an authority this machine knows".to_owned(),
+    }
+}
+
+/// Up to the login of a host.
+fn by_sftp(place: &SftpPlace, say: &Say<'_>) -> Result<()> {
+    Ok(place.connect(&|step| match step {
+        SftpStep::Name { host, addresses } => {
+            say("name", format!("{host} is {}", addresses.join(", ")));
+        }
+        SftpStep::Port { port, .. } => say("port", format!("{port} answers")),
+        SftpStep::HostKey { sha256, accepted } => {
+            let how = if accepted { "accepted and remembered" } else { "known" };
+            say("host key", format!("{sha256}, {how}"));
+        }
+        SftpStep::Login { user, by } => say("login", format!("{user}, by {by}")),
+    })?)
+}
+
+/// Up to the login of a server.
+fn by_ftp(place: &FtpPlace, config: &StoreConfig, say: &Say<'_>) -> Result<()> {
+    Ok(place.connect(&|step| match step {
+        FtpStep::Name { host, addresses } => {
+            say("name", format!("{host} is {}", addresses.join(", ")));
+        }
+        FtpStep::Port { port } => say("port", format!("{port} answers")),
+        FtpStep::Tls { is_on } => {
+            say("TLS", if is_on { authority(config) } else { OPENLY.to_owned() });
+        }
+        FtpStep::Login { user } => say("login", user),
+    })?)
+}
+
+/// Goes the way to a source on another host step by step, and reads there; nothing is written.
+/// `told` hears of each step.
+///
+/// # Errors
+/// The first step that fails, with what it means.
+pub fn reach_source(
+    source: &FarSource,
+    grounds: &Grounds,
+    accept_new: bool,
+    told: &(dyn Fn(ReachStep) + Sync),
+) -> Result<()> {
+    let say = |step, found: String| told(ReachStep { step, found });
+    let config = grounds.config(source)?;
+    let files: Box<dyn FarFiles> = match &config.place {
+        PlaceSpec::Sftp(host) => {
+            let place = SftpPlace::new(targets::sftp(host, &config)?, accept_new);
+            by_sftp(&place, &say)?;
+            Box::new(place)
+        }
+        PlaceSpec::S3(bucket) => {
+            let target = targets::s3(bucket, &config)?;
+            knock(&target.endpoint, target.patience, &say)?;
+            Box::new(S3Place::new(target)?)
+        }
+        PlaceSpec::WebDav { tls, host } => {
+            let target = targets::webdav(*tls, host, &config)?;
+            knock(&target.server, target.patience, &say)?;
+            say("TLS", if *tls { authority(&config) } else { OPENLY.to_owned() });
+            Box::new(WebDavPlace::new(target)?)
+        }
+        PlaceSpec::Ftp { tls, host } => {
+            let place = FtpPlace::new(targets::ftp(*tls, host, &config)?);
+            by_ftp(&place, &config, &say)?;
+            Box::new(place)
+        }
+        PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => return Ok(()),
+    };
+    let facts = files.facts("")?;
+    let first = match facts.kind {
+        FarKind::Directory => {
+            let names = files.names("")?;
+            say("path", format!("a directory with {} names", names.len()));
+            let mut below = names.into_iter();
+            below.find(|entry| entry.facts.kind == FarKind::File).map(|entry| entry.name)
+        }
+        _ => {
+            say("path", format!("a file of {} bytes", facts.size));
+            Some(String::new())
+        }
+    };
+    if let Some(path) = first {
+        let begun = Instant::now();
+        let read = files.part(&path, 0, PROBE as u64)?.bytes.len();
+        let took = begun.elapsed().as_millis();
+        say("read", format!("{read} bytes of a file came in {took} ms"));
+    }
+    Ok(())
 }
 
 /// What is said where nothing is encrypted on the way.
@@ -224,7 +297,7 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
 }
 
 /// Writes an object, reads it back, and takes it away again.
-fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
+pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
     let mut random = [0u8; 8];
     getrandom::fill(&mut random).map_err(|error| EngineError::Unknown {
         what: format!("the machine gives no random numbers: {error}"),

@@ -41,7 +41,7 @@ fn throttles(config: &StoreConfig) -> Throttles {
 }
 
 /// A part of a bucket.
-pub(super) fn s3(spec: &BucketSpec, config: &StoreConfig) -> Result<S3Target> {
+pub(crate) fn s3(spec: &BucketSpec, config: &StoreConfig) -> Result<S3Target> {
     let objects = &config.access.objects;
     Ok(S3Target {
         endpoint: objects.endpoint.clone().unwrap_or_default(),
@@ -62,9 +62,10 @@ pub(super) fn s3(spec: &BucketSpec, config: &StoreConfig) -> Result<S3Target> {
 }
 
 /// A collection of a WebDAV server.
-pub(super) fn webdav(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result<WebDavTarget> {
+pub(crate) fn webdav(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result<WebDavTarget> {
     let scheme = if tls { "https" } else { "http" };
-    let host = if spec.host.contains(':') { format!("[{}]", spec.host) } else { spec.host.clone() };
+    let host = config.access.address.as_ref().unwrap_or(&spec.host);
+    let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
     let port = spec.port.map(|port| format!(":{port}")).unwrap_or_default();
     Ok(WebDavTarget {
         server: format!("{scheme}://{host}{port}"),
@@ -79,9 +80,9 @@ pub(super) fn webdav(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result
 }
 
 /// A directory of an FTP server.
-pub(super) fn ftp(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result<FtpTarget> {
+pub(crate) fn ftp(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result<FtpTarget> {
     Ok(FtpTarget {
-        host: spec.host.clone(),
+        host: config.access.address.clone().unwrap_or_else(|| spec.host.clone()),
         port: spec.port.unwrap_or(21),
         tls,
         user: spec.user.clone().unwrap_or_else(own_name),
@@ -96,7 +97,7 @@ pub(super) fn ftp(tls: bool, spec: &HostSpec, config: &StoreConfig) -> Result<Ft
 
 /// Who a host is and how to log in, by the store's keys, then by the user's OpenSSH configuration,
 /// then as usual.
-pub(super) fn sftp(spec: &HostSpec, config: &StoreConfig) -> Result<SftpTarget> {
+pub(crate) fn sftp(spec: &HostSpec, config: &StoreConfig) -> Result<SftpTarget> {
     let access = &config.access;
     let home = std::env::var_os("HOME").map(PathBuf::from).unwrap_or_default();
     let ssh = SshConfig::read(&home);
@@ -121,7 +122,12 @@ pub(super) fn sftp(spec: &HostSpec, config: &StoreConfig) -> Result<SftpTarget> 
         };
         Hop {
             name: told.key_alias.clone().unwrap_or_else(|| alias.to_owned()),
-            address: told.address.clone().unwrap_or_else(|| alias.to_owned()),
+            address: access
+                .address
+                .clone()
+                .filter(|_| own)
+                .or(told.address.clone())
+                .unwrap_or_else(|| alias.to_owned()),
             port: port.or(told.port).unwrap_or(22),
             user: user.map(str::to_owned).or(told.user.clone()).unwrap_or_else(own_name),
             // A key that is named is the one that is meant; the agent has others.

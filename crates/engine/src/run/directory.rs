@@ -7,16 +7,12 @@ use skellin_plan::Action;
 use skellin_store::{Body, Entry, Fingerprint, PageRef, Spot};
 
 use super::{
-    look::{Met, Outcome, cannot_read, gone, skeleton},
+    look::{Met, Outcome, gone, skeleton},
     pool::{Pool, locked},
     report::Change,
     task::{Cursor, Directory, Parent, Progress, Task},
 };
-use crate::{
-    error::Result,
-    metadata::{Facts, xattrs_of},
-    names::{Names, read_names},
-};
+use crate::{error::Result, ground::Trouble, names::Names, path::join};
 
 /// Names that are in work at a time in one directory.
 const WINDOW: usize = 1024;
@@ -28,21 +24,21 @@ fn directory_root(entry: &Entry) -> Option<PageRef> {
     }
 }
 
-/// Opens a directory and learns what it is and what is in it. The error is a reason.
+/// Opens a directory and learns what it is and what is in it.
 fn open_and_list<'s>(
     pool: &Pool<'s>,
     directory: &Directory<'s>,
     state: &mut Progress<'s>,
-) -> Result<(), String> {
-    let handle = directory.handle().map_err(|error| cannot_read(error, true))?;
-    let facts = Facts::of(handle).map_err(|error| cannot_read(error, true))?;
+) -> Result<(), Trouble> {
+    let ground = directory.ground()?;
+    let facts = ground.facts()?;
     let before = state.before.take();
     let known = before.as_ref().filter(|before| {
-        before.changed == facts.changed() && before.inode == facts.stat.st_ino && !before.unsettled
+        before.changed == facts.changed() && before.inode == facts.inode && !before.unsettled
     });
     let xattrs = match known {
         Some(before) => before.xattrs.clone(),
-        None => xattrs_of(handle).unwrap_or_else(|reason| {
+        None => ground.xattrs().unwrap_or_else(|reason| {
             pool.exception(&directory.path, &reason);
             Vec::new()
         }),
@@ -53,9 +49,12 @@ fn open_and_list<'s>(
     state.entry = Some(entry);
     state.base = Cursor::new(pool.store, before.as_ref().and_then(directory_root));
     state.resume = Cursor::new(pool.store, pool.comparison.resume_point(&directory.path));
-    let (names, failure) = read_names(handle, usize::MAX);
-    if let Some(error) = failure {
-        pool.exception(&directory.path, &format!("it cannot be listed to its end: {error}"));
+    let (names, failure) = ground.names(usize::MAX);
+    if let Some(why) = failure {
+        pool.exception(&directory.path, &format!("it cannot be listed to its end: {why}"));
+    }
+    for (name, why) in ground.unfit() {
+        pool.exception(&join(&directory.path, name.as_bytes()), why);
     }
     state.names = names;
     Ok(())
@@ -119,9 +118,9 @@ fn windows<'s>(
     let mut guard = locked(&directory.state);
     let state = &mut *guard;
     if state.entry.is_none()
-        && let Err(reason) = open_and_list(pool, directory, state)
+        && let Err(trouble) = open_and_list(pool, directory, state)
     {
-        pool.exception(&directory.path, &reason);
+        pool.trouble(&directory.path, trouble);
         return Ok(Some((directory.parent.clone(), None)));
     }
     loop {

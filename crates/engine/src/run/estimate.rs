@@ -41,6 +41,9 @@ pub(super) struct Sampled {
     pub took: Duration,
 }
 
+/// Reads a piece of a file: its full path, from where, and how much.
+pub(super) type ReadPiece<'r> = dyn Fn(&[u8], u64, u64) -> Option<Vec<u8>> + 'r;
+
 /// Places drawn from all bytes that pass by, whose number is not known before the end: each place
 /// moves to a newcomer with the newcomer's share of all so far (reservoir sampling with
 /// replacement: Vitter, 1985; by jumps: Li, 1994).
@@ -99,9 +102,11 @@ impl Draw {
         }
     }
 
-    /// Looks at the places that were drawn. What cannot be read any more is passed over.
+    /// Looks at the places that were drawn: `read` gives so many bytes of a file from an offset on,
+    /// or fewer at its end. What cannot be read any more is passed over.
     pub fn look(
         &self,
+        read: &ReadPiece<'_>,
         store: &Arc<Store>,
         compression: Compression,
         cancel: &Cancel,
@@ -110,7 +115,7 @@ impl Draw {
         let begun = Instant::now();
         let mut appraiser = Appraiser::new(store, compression)?;
         let mut known: HashMap<(Arc<[u8]>, u64), Option<Appraised>> = HashMap::new();
-        let (mut shares, mut read) = (Vec::new(), 0);
+        let (mut shares, mut seen) = (Vec::new(), 0);
         for (path, at, size) in &drawn.places {
             if cancel.is_cancelled() {
                 break;
@@ -120,8 +125,8 @@ impl Draw {
             let appraised = match known.get(&(Arc::clone(path), start)) {
                 Some(appraised) => *appraised,
                 None => {
-                    let piece = read_piece(path, start, PIECE.min(*size));
-                    read += piece.as_ref().map_or(0, |piece| piece.len() as u64);
+                    let piece = read(path, start, PIECE.min(*size));
+                    seen += piece.as_ref().map_or(0, |piece| piece.len() as u64);
                     let last = start + PIECE >= *size;
                     let appraised = match piece {
                         Some(piece) => Some(appraiser.look(&piece, start == 0, last)?),
@@ -135,11 +140,12 @@ impl Draw {
             shares.extend(appraised.map(|one| one.stored as f64 / one.looked_at as f64));
         }
         let estimate = carry_over(&shares, drawn.total);
-        Ok(Sampled { estimate, read, took: begun.elapsed() })
+        Ok(Sampled { estimate, read: seen, took: begun.elapsed() })
     }
 }
 
-fn read_piece(path: &[u8], start: u64, length: u64) -> Option<Vec<u8>> {
+/// Reads a piece of a file of this machine.
+pub(super) fn read_piece(path: &[u8], start: u64, length: u64) -> Option<Vec<u8>> {
     let file = File::open(Path::new(OsStr::from_bytes(path))).ok()?;
     let mut piece = vec![0; usize::try_from(length).ok()?];
     let mut filled = 0;

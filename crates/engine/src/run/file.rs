@@ -1,9 +1,6 @@
 //! Files of the source: read, cut, and handed to the store.
 
-use std::{
-    os::fd::{AsFd, OwnedFd},
-    sync::atomic::Ordering,
-};
+use std::{os::fd::OwnedFd, sync::atomic::Ordering};
 
 use rustix::{
     fs::{SeekFrom, seek},
@@ -13,12 +10,13 @@ use skellin_store::{Body, ContentWriter, Entry};
 
 use super::{
     directory::complete,
-    look::{cannot_read, skeleton},
+    look::skeleton,
     pool::{Pool, add, locked},
-    task::{FileTask, From, open_file},
+    task::{FileTask, Opened},
 };
 use crate::{
     error::Result,
+    ground::{FarFile, Trouble},
     metadata::{Facts, Sort, fd, xattrs_of},
 };
 
@@ -37,28 +35,23 @@ pub(super) fn store<'s>(
         return complete(pool, task.parent, Some(task.entry));
     };
     pool.set_current(&task.path);
-    let opened = match &task.from {
-        From::Directory(directory) => directory.handle().and_then(|at| open_file(at, &task.name)),
-        From::Handle(handle) => open_file(handle.as_fd(), &task.name),
+    let begun = match task.from.open(&task.name) {
+        Ok(Opened::Here(file)) => begin_here(pool, &mut task, file),
+        Ok(Opened::Far(file)) => begin_far(&mut task, file),
+        Err(trouble) => Err(trouble),
     };
-    let opened = opened.map_err(|error| cannot_read(error, true)).and_then(|file| {
-        let facts = Facts::of(fd(&file)).map_err(|error| cannot_read(error, true))?;
-        match facts.sort() {
-            Sort::File => Ok((file, facts)),
-            _ => Err("it was replaced while the run went by".to_owned()),
-        }
-    });
-    let (file, facts) = match opened {
-        Ok(opened) => opened,
-        Err(reason) => {
-            pool.exception(&task.path, &reason);
+    let (mut content, facts) = match begun {
+        Ok(begun) => begun,
+        Err(trouble) => {
+            pool.trouble(&task.path, trouble);
             return complete(pool, task.parent, None);
         }
     };
-    let xattrs = xattrs_of(fd(&file)).unwrap_or_else(|reason| {
-        pool.exception(&task.path, &reason);
-        Vec::new()
-    });
+    if facts.sort() != Sort::File {
+        pool.exception(&task.path, "it was replaced while the run went by");
+        return complete(pool, task.parent, None);
+    }
+    let xattrs = std::mem::take(&mut task.entry.xattrs);
     task.entry = skeleton(pool, &facts, std::mem::take(&mut task.entry.name), xattrs);
     if let Some(entry) = linked_before(pool, &task.entry, &facts) {
         pool.count(task.change, &task.path, facts.size(), task.rule);
@@ -70,9 +63,11 @@ pub(super) fn store<'s>(
     let path = (facts.size() > PIECE as u64).then(|| task.path.clone());
     writer.begin_file(Box::new(task));
     let mut reader = Reader { pool, buffer, path };
-    let read = reader.read_all(&file, &facts, writer)?;
-    let task = writer.last_file();
-    let Some(task) = task else { return Ok(()) };
+    let read = match &mut content {
+        Content::Here(file) => reader.read_all(file, &facts, writer)?,
+        Content::Far(far) => reader.feed(&mut |room| far.fill(room), writer)?,
+    };
+    let Some(task) = writer.last_file() else { return Ok(()) };
     match read {
         Ok(()) if pool.is_stopped() => {
             writer.drop_file();
@@ -80,25 +75,99 @@ pub(super) fn store<'s>(
         }
         Ok(()) => {
             add(&pool.counts.files, 1);
-            let after = Facts::of(fd(&file)).ok();
-            let quiet = after.is_some_and(|after| {
-                after.changed() == facts.changed()
-                    && after.modified() == facts.modified()
-                    && after.size() == facts.size()
-            });
-            if !quiet {
+            if !content.is_as(&facts) {
                 pool.exception(&task.path, "it changed while it was read; what was read is stored");
                 task.entry.unsettled = true;
             }
             Ok(writer.end_file()?)
         }
-        Err(error) => {
-            pool.exception(&task.path, &format!("it cannot be read to its end: {error}"));
+        Err(trouble) => {
+            match trouble.of_the_way() {
+                Ok(failure) => pool.stop(Some(failure)),
+                Err(trouble) => {
+                    let why = trouble.reason(true);
+                    pool.exception(&task.path, &format!("it cannot be read to its end: {why}"));
+                }
+            }
             match writer.drop_file() {
                 Some(task) => complete(pool, task.parent, None),
                 None => Ok(()),
             }
         }
+    }
+}
+
+/// Where a file's bytes come from.
+enum Content {
+    Here(OwnedFd),
+    Far(FarContent),
+}
+
+impl Content {
+    /// Whether the file, once it was read, is still what it was.
+    fn is_as(&self, facts: &Facts) -> bool {
+        match self {
+            Self::Here(file) => Facts::of(fd(file)).is_ok_and(|after| after.is_same_state(facts)),
+            Self::Far(far) => {
+                let told = far.after.as_ref().is_none_or(|after| after.is_same_state(facts));
+                told && far.given == facts.size()
+            }
+        }
+    }
+}
+
+/// A file of this machine; its extended attributes are put into its entry.
+fn begin_here(
+    pool: &Pool<'_>,
+    task: &mut FileTask<'_>,
+    file: OwnedFd,
+) -> Result<(Content, Facts), Trouble> {
+    let facts = Facts::of(fd(&file))?;
+    task.entry.xattrs = xattrs_of(fd(&file)).unwrap_or_else(|reason| {
+        pool.exception(&task.path, &reason);
+        Vec::new()
+    });
+    Ok((Content::Here(file), facts))
+}
+
+/// A file of another host, of which the first part may have been fetched.
+fn begin_far(task: &mut FileTask<'_>, file: FarFile) -> Result<(Content, Facts), Trouble> {
+    let first = task.fetched.take().unwrap_or_else(|| file.part(0, file.stride()))?;
+    let facts = first.before.as_ref().map_or(task.facts, Facts::far);
+    let after = first.after.as_ref().map(Facts::far);
+    let ended = (first.bytes.len() as u64) < file.stride();
+    let far = FarContent { file, part: first.bytes, taken: 0, given: 0, ended, after };
+    Ok((Content::Far(far), facts))
+}
+
+/// A file of another host, read part by part.
+struct FarContent {
+    file: FarFile,
+    part: Vec<u8>,
+    /// How much of the part was given.
+    taken: usize,
+    /// How much of the file was.
+    given: u64,
+    /// Whether this is the last part.
+    ended: bool,
+    after: Option<Facts>,
+}
+
+impl FarContent {
+    /// Gives the next bytes; none at the end.
+    fn fill(&mut self, room: &mut [u8]) -> Result<usize, Trouble> {
+        if self.taken == self.part.len() && !self.ended {
+            let next = self.file.part(self.given, self.file.stride())?;
+            self.ended = (next.bytes.len() as u64) < self.file.stride();
+            self.after = next.after.as_ref().map(Facts::far);
+            (self.part, self.taken) = (next.bytes, 0);
+        }
+        let left = &self.part[self.taken..];
+        let count = left.len().min(room.len());
+        room[..count].copy_from_slice(&left[..count]);
+        self.taken += count;
+        self.given += count as u64;
+        Ok(count)
     }
 }
 
@@ -128,7 +197,7 @@ impl<'s> Reader<'_, 's> {
         file: &OwnedFd,
         facts: &Facts,
         writer: &mut ContentWriter<Box<FileTask<'s>>>,
-    ) -> Result<Result<(), Errno>> {
+    ) -> Result<Result<(), Trouble>> {
         if !facts.may_have_holes() {
             return self.read_extent(file, 0, u64::MAX, writer);
         }
@@ -166,29 +235,44 @@ impl<'s> Reader<'_, 's> {
         from: u64,
         length: u64,
         writer: &mut ContentWriter<Box<FileTask<'s>>>,
-    ) -> Result<Result<(), Errno>> {
+    ) -> Result<Result<(), Trouble>> {
+        let mut read = 0;
+        let mut fill = |room: &mut [u8]| {
+            let wanted = usize::try_from(length - read).unwrap_or(usize::MAX).min(room.len());
+            let got = loop {
+                match pread(file, &mut room[..wanted], from + read) {
+                    Err(Errno::INTR) => {}
+                    other => break other?,
+                }
+            };
+            read += got as u64;
+            Ok(got)
+        };
+        self.feed(&mut fill, writer)
+    }
+
+    /// Cuts what `fill` gives, until it gives nothing more.
+    fn feed(
+        &mut self,
+        fill: &mut dyn FnMut(&mut [u8]) -> Result<usize, Trouble>,
+        writer: &mut ContentWriter<Box<FileTask<'s>>>,
+    ) -> Result<Result<(), Trouble>> {
         let chunker = self.pool.store.chunker();
         let capacity = PIECE.max(chunker.longest()) + chunker.longest();
         self.buffer.resize(capacity, 0);
-        let (mut filled, mut read) = (0usize, 0u64);
+        let mut filled = 0usize;
         loop {
             if self.pool.is_stopped() {
                 return Ok(Ok(()));
             }
-            let room = (capacity - filled).min(PIECE) as u64;
-            let wanted = room.min(length - read) as usize;
-            let got = match wanted {
-                0 => 0,
-                _ => match pread(file, &mut self.buffer[filled..filled + wanted], from + read) {
-                    Ok(got) => got,
-                    Err(Errno::INTR) => continue,
-                    Err(error) => return Ok(Err(error)),
-                },
+            let room = (capacity - filled).min(PIECE);
+            let got = match fill(&mut self.buffer[filled..filled + room]) {
+                Ok(got) => got,
+                Err(trouble) => return Ok(Err(trouble)),
             };
             if let Some(path) = &self.path {
                 self.pool.set_current(path);
             }
-            read += got as u64;
             filled += got;
             self.pool.counts.read.fetch_add(got as u64, Ordering::Relaxed);
             self.pool.counts.bytes.fetch_add(got as u64, Ordering::Relaxed);

@@ -3,26 +3,22 @@
 
 use std::{
     ffi::{CStr, CString},
-    os::fd::BorrowedFd,
     sync::Arc,
 };
 
-use rustix::{
-    fs::{Access, AtFlags, accessat, major, minor, readlinkat},
-    io::Errno,
-};
 use skellin_plan::{Action, Verdict};
-use skellin_store::{Below, Body, DeviceKind, Entry, Moment, Owner, Recipe};
+use skellin_store::{Below, Body, DeviceKind, Entry, Owner, Recipe};
 
 use super::{
     pool::{Pool, add},
     report::Change,
-    task::{Directory, FileTask, From, Parent, new_directory, open_file},
+    task::{Directory, FileTask, From, Parent, new_directory},
 };
 use crate::{
     error::Result,
     event::Event,
-    metadata::{Facts, Sort, Xattrs, xattrs_at},
+    ground::Ground,
+    metadata::{Facts, Sort, Xattrs},
     path::join,
 };
 
@@ -50,23 +46,21 @@ impl<'s> Met<'_, 's> {
         let (pool, directory) = (self.pool, self.directory);
         let path = join(&directory.path, self.name);
         let Ok(name) = CString::new(self.name) else { return Ok(Outcome::Nothing) };
-        let facts = match directory.handle().and_then(|handle| Facts::at(handle, &name)) {
-            Ok(facts) => facts,
-            Err(error) => {
-                pool.exception(&path, &cannot_read(error, true));
+        let looked = directory.ground().and_then(|ground| Ok((ground, ground.look(&name)?)));
+        let (ground, facts) = match looked {
+            Ok(looked) => looked,
+            Err(trouble) => {
+                pool.trouble(&path, trouble);
                 return Ok(Outcome::Nothing);
             }
         };
         let is_directory = facts.sort() == Sort::Directory;
-        let judge = &pool.judges[directory.source];
-        let verdict = match directory.handle() {
-            Ok(at) => judge.below(directory.verdict, &path, &facts, (at, &name), &pool.owners),
-            Err(_) => directory.verdict,
-        };
+        // Without rules made ready nothing of a source is gone through.
+        let Ok(judge) = &pool.judges[directory.source] else { return Ok(Outcome::Nothing) };
+        let verdict = judge.below(directory.verdict, &path, &facts, (ground, &name), &pool.owners);
         pool.decide(verdict);
-        let enter = is_directory
-            && verdict.action == Action::Skip
-            && judge.matcher().may_take_below(verdict, &path);
+        let enter =
+            is_directory && verdict.action == Action::Skip && judge.may_take_below(verdict, &path);
         if verdict.action == Action::Skip && !enter {
             pool.count(Change::Skipped, &path, facts.size(), verdict.rule);
             if let Some(base) = self.base.take() {
@@ -82,7 +76,7 @@ impl<'s> Met<'_, 's> {
         }
         match facts.sort() {
             Sort::Directory => Ok(self.directory(path, name, &facts, verdict)),
-            Sort::File => self.file(path, name, &facts, verdict),
+            Sort::File => self.file(path, (ground, name), &facts, verdict),
             Sort::Socket => {
                 add(&pool.counts.sockets, 1);
                 Ok(Outcome::Nothing)
@@ -91,7 +85,7 @@ impl<'s> Met<'_, 's> {
                 pool.exception(&path, "it is of a kind that is not known");
                 Ok(Outcome::Nothing)
             }
-            sort => self.special(&path, &name, &facts, sort, verdict),
+            sort => self.special(&path, (ground, &name), &facts, sort, verdict),
         }
     }
 
@@ -116,7 +110,7 @@ impl<'s> Met<'_, 's> {
     fn file(
         &mut self,
         path: Vec<u8>,
-        name: CString,
+        (ground, name): (&Ground, CString),
         facts: &Facts,
         verdict: Verdict,
     ) -> Result<Outcome<'s>> {
@@ -152,39 +146,38 @@ impl<'s> Met<'_, 's> {
                 add(&pool.counts.bytes, facts.size());
             }
             entry.body = Body::File { size: facts.size(), recipe: Recipe::Inline(Vec::new()) };
-            if let Err(reason) = can_read(self.directory.handle(), &name) {
-                pool.exception(&path, &reason);
+            if let Err(trouble) = ground.can_read(&name) {
+                pool.trouble(&path, trouble);
                 return Ok(Outcome::Nothing);
             }
             return Ok(Outcome::Entry(Box::new(entry)));
         }
         let parent = (self.parent)();
         let from = From::Directory(Arc::clone(self.directory));
+        let (rule, facts, fetched) = (verdict.rule, *facts, None);
         let task =
-            FileTask { parent, from, name, path, entry, change, doubted, rule: verdict.rule };
+            FileTask { parent, from, name, path, entry, change, doubted, rule, facts, fetched };
         Ok(Outcome::File(Box::new(task)))
     }
 
     fn special(
         &mut self,
         path: &[u8],
-        name: &CStr,
+        (ground, name): (&Ground, &CStr),
         facts: &Facts,
         sort: Sort,
         verdict: Verdict,
     ) -> Result<Outcome<'s>> {
         let pool = self.pool;
-        let Ok(at) = self.directory.handle() else { return Ok(Outcome::Nothing) };
-        let numbers = || (major(facts.stat.st_rdev), minor(facts.stat.st_rdev));
         let device = |kind| {
-            let (major, minor) = numbers();
+            let (major, minor) = facts.numbers;
             Body::Device { kind, major, minor }
         };
         let body = match sort {
-            Sort::Link => match readlinkat(at, name, Vec::new()) {
-                Ok(target) => Body::Link(target.into_bytes()),
-                Err(error) => {
-                    pool.exception(path, &cannot_read(error, true));
+            Sort::Link => match ground.link(name) {
+                Ok(target) => Body::Link(target),
+                Err(trouble) => {
+                    pool.trouble(path, trouble);
                     return Ok(Outcome::Nothing);
                 }
             },
@@ -192,7 +185,7 @@ impl<'s> Met<'_, 's> {
             Sort::Block => device(DeviceKind::Block),
             _ => Body::Pipe,
         };
-        let xattrs = xattrs_at(at, name).unwrap_or_else(|reason| {
+        let xattrs = ground.xattrs_at(name).unwrap_or_else(|reason| {
             pool.exception(path, &reason);
             Vec::new()
         });
@@ -235,7 +228,7 @@ pub(super) fn take_over(
 fn looks_same(known: &Entry, facts: &Facts) -> bool {
     known.modified == facts.modified()
         && known.changed == facts.changed()
-        && known.inode == facts.stat.st_ino
+        && known.inode == facts.inode
 }
 
 /// What a file held that looks unchanged, and is read again only because it was read so soon
@@ -250,48 +243,16 @@ pub(super) fn skeleton(pool: &Pool<'_>, facts: &Facts, name: Vec<u8>, xattrs: Xa
     let owner: Owner = pool.owners.of(facts);
     Entry {
         name,
-        mode: facts.stat.st_mode & 0o7777,
+        mode: facts.mode,
         owner,
         modified: facts.modified(),
         changed: facts.changed(),
-        inode: facts.stat.st_ino,
-        links: (facts.stat.st_nlink > 1).then(|| facts.identity()),
-        unsettled: is_unsettled(facts.changed()),
+        inode: facts.inode,
+        links: (facts.links > 1).then(|| facts.identity()),
+        unsettled: facts.is_unsettled(),
         xattrs,
         body: Body::Pipe,
     }
-}
-
-/// Whether an inode changed so shortly ago that another change might leave the same time behind.
-/// The file system's clock is the machine's, whatever clock the run goes by.
-fn is_unsettled(changed: Moment) -> bool {
-    let now =
-        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
-    changed.seconds >= now.saturating_sub(2)
-}
-
-/// Why a path cannot be read, in words.
-pub(crate) fn cannot_read(error: Errno, directory: bool) -> String {
-    match error {
-        Errno::NOENT | Errno::NOTDIR if !directory => "it is not there".to_owned(),
-        Errno::NOENT | Errno::NOTDIR | Errno::LOOP => {
-            "it vanished or was replaced while the run went by".to_owned()
-        }
-        Errno::ACCESS | Errno::PERM => "permission was refused".to_owned(),
-        other => format!("it cannot be read: {other}"),
-    }
-}
-
-/// Whether a file could be opened; the error is a reason.
-pub(crate) fn can_read(at: Result<BorrowedFd<'_>, Errno>, name: &CStr) -> Result<(), String> {
-    let flags = AtFlags::EACCESS | AtFlags::SYMLINK_NOFOLLOW;
-    let readable = at.and_then(|at| match accessat(at, name, Access::READ_OK, flags) {
-        // An older kernel does not know the flags; opening tells as well.
-        Err(Errno::NOSYS | Errno::INVAL | Errno::NOTSUP) => open_file(at, name).map(drop),
-        other => other,
-    });
-    readable.map_err(|error| cannot_read(error, true))
 }
 
 /// Counts what was in the snapshot before and is there no longer.

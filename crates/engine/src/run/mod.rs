@@ -2,6 +2,7 @@
 
 mod directory;
 mod estimate;
+mod fetch;
 mod file;
 mod look;
 mod pool;
@@ -13,9 +14,13 @@ mod task;
 mod worker;
 
 use std::{
+    ffi::OsStr,
     os::unix::ffi::OsStrExt,
-    path::PathBuf,
-    sync::{Arc, atomic::Ordering},
+    path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
     time::{Duration, Instant},
 };
 
@@ -26,7 +31,6 @@ use skellin_store::{
 };
 
 pub use estimate::Estimate;
-pub(crate) use look::{can_read, cannot_read};
 pub use report::{
     ByteCounts, Change, Cost, FileCounts, Outlook, PathChange, RunReport, RunStatus, Shrinkage,
 };
@@ -35,6 +39,8 @@ use crate::{
     clock::{Cancel, Clock},
     error::{EngineError, Result},
     event::{Event, EventSink, Meter, Progress, time_left},
+    ground::Origin,
+    places::Grounds,
 };
 use pool::{Pool, Source};
 
@@ -44,6 +50,8 @@ const TICK: Duration = Duration::from_millis(100);
 const POLL: Duration = Duration::from_secs(60);
 /// A run that is revoked is done again so many times.
 const MOST_ATTEMPTS: usize = 3;
+/// A rehearsal looks into so many places of other hosts' files.
+const MOST_FAR_LOOKS: usize = 16;
 /// What interrupted uploads left at the place is removed after this many seconds.
 const SWEEP_AGE: u64 = 7 * 24 * 3600;
 
@@ -51,6 +59,8 @@ const SWEEP_AGE: u64 = 7 * 24 * 3600;
 pub struct RunRequest<'a> {
     /// The plan.
     pub plan: &'a Plan,
+    /// What its sources lie on.
+    pub grounds: &'a Grounds,
     /// The machine's name.
     pub machine: &'a str,
     /// Labels on top of the plan's.
@@ -166,7 +176,22 @@ fn look_ahead(
     request: &RunRequest<'_>,
     walk: Duration,
 ) -> Result<Outlook> {
-    let sampled = pool.draw.look(store, compression(request.plan), request.cancel)?;
+    let looked_at = AtomicUsize::new(0);
+    let read = |path: &[u8], start, length| {
+        let around = pool
+            .sources
+            .iter()
+            .position(|source| Path::new(OsStr::from_bytes(path)).starts_with(&source.path));
+        match pool.judges.get(around?)?.as_ref().ok()?.origin() {
+            Origin::Here => estimate::read_piece(path, start, length),
+            // Each look takes its time; a few tell enough.
+            far if looked_at.fetch_add(1, Ordering::Relaxed) < MOST_FAR_LOOKS => {
+                far.part(path, start, length)
+            }
+            Origin::Far(..) => None,
+        }
+    };
+    let sampled = pool.draw.look(&read, store, compression(request.plan), request.cancel)?;
     let to_read = pool.counts.read.load(Ordering::Relaxed) as f64;
     let pace = sampled.took.as_secs_f64() / (sampled.read.max(1) as f64 * pool.workers as f64);
     let reading = if sampled.read > 0 { to_read * pace } else { 0.0 };
@@ -191,6 +216,12 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
                 })
             })
             .collect();
+        for _ in 0..pool.fetchers {
+            scope.spawn(|| {
+                let _guard = pool.guard();
+                fetch::work(pool);
+            });
+        }
         let survey = pool.needs_survey().then(|| scope.spawn(|| survey::count(pool)));
         let (mut meter, mut last_poll) = (Meter::new(), Instant::now());
         while !pool.wait(TICK) {

@@ -27,6 +27,7 @@ use super::{
 use crate::{
     error::{EngineError, Result},
     event::{Event, EventSink, Exception},
+    ground::Trouble,
     judge::Judge,
     metadata::Owners,
 };
@@ -64,11 +65,67 @@ pub(super) fn add(counter: &AtomicU64, amount: u64) {
     counter.fetch_add(amount, Ordering::Relaxed);
 }
 
+/// Threads that fetch from other hosts.
+const FETCHERS: usize = 16;
+/// Content of other hosts that was fetched and waits for a worker, in bytes at most.
+const FETCHED_AHEAD: u64 = 64 << 20;
+/// No more than this of one file is fetched ahead, in bytes.
+const LARGEST_PART: u64 = 32 << 20;
+/// Directories of other hosts that were listed and wait for a worker, at most.
+const LISTED_AHEAD: u64 = 64;
+
+/// What waits for a worker after it was fetched.
+#[derive(Clone, Copy, Default)]
+struct Ahead {
+    bytes: u64,
+    directories: u64,
+}
+
+impl Ahead {
+    fn of(task: &Task<'_>) -> Self {
+        match task {
+            Task::Directory(_) => Self { bytes: 0, directories: 1 },
+            Task::File(file) => Self { bytes: file.facts.size().min(LARGEST_PART), directories: 0 },
+        }
+    }
+}
+
 #[derive(Default)]
 struct State<'s> {
     tasks: Vec<Task<'s>>,
+    /// What has to be fetched before a worker can go on with it.
+    far: Vec<Task<'s>>,
+    /// How many of them are being fetched.
+    fetching: usize,
+    ahead: Ahead,
     finished: bool,
     failure: Option<EngineError>,
+}
+
+impl<'s> State<'s> {
+    fn take(&mut self) -> Option<Task<'s>> {
+        let task = self.tasks.pop()?;
+        if task.was_fetched() {
+            let was = Ahead::of(&task);
+            self.ahead.bytes = self.ahead.bytes.saturating_sub(was.bytes);
+            self.ahead.directories = self.ahead.directories.saturating_sub(was.directories);
+        }
+        Some(task)
+    }
+
+    /// Whether something will come from another host.
+    fn is_fetching(&self) -> bool {
+        self.fetching > 0 || !self.far.is_empty()
+    }
+}
+
+/// What came of waiting for a task.
+pub(super) enum Waited<'s> {
+    Task(Task<'s>),
+    /// Nothing will come unless what is held back is handed over.
+    Nothing,
+    /// The work has ended.
+    End,
 }
 
 /// Content of a file with several names, for the next of them.
@@ -84,10 +141,13 @@ pub(super) struct Pool<'s> {
     pub session: Option<&'s Arc<Session>>,
     pub comparison: &'s Comparison,
     pub sources: Vec<Source>,
-    pub judges: Vec<Judge>,
+    /// The rules, ready for each source; or why they are not.
+    pub judges: Vec<Result<Judge, String>>,
     pub keep_out: HashSet<(u64, u64)>,
     pub keep_out_paths: Vec<PathBuf>,
     pub workers: usize,
+    /// Threads that fetch from other hosts.
+    pub fetchers: usize,
     pub counts: Counts,
     pub owners: Owners,
     pub linked: Mutex<HashMap<(u64, u64), Linked>>,
@@ -103,6 +163,7 @@ pub(super) struct Pool<'s> {
     roots: Mutex<Vec<(usize, Entry)>>,
     state: Mutex<State<'s>>,
     wake: Condvar,
+    wake_fetchers: Condvar,
     ended: Condvar,
     current: Mutex<Vec<u8>>,
     exceptions: Mutex<Vec<Exception>>,
@@ -137,9 +198,15 @@ impl<'s> Pool<'s> {
         let plan = request.plan;
         let sources = super::name_sources(&plan.sources);
         let now = request.clock.now();
-        let judge = |source: &Source| Judge::new(&plan.rules, &source.path, now);
-        let judges =
-            sources.iter().map(judge).collect::<Result<_, _>>().map_err(EngineError::Rules)?;
+        let judge = |source: &Source| match request.grounds.of(&source.path) {
+            Ok(origin) => Judge::new(&plan.rules, origin, &source.path, now)
+                .map(Ok)
+                .map_err(EngineError::Rules),
+            // What is wrong with one host is told of its source.
+            Err(error) => Ok(Err(error.to_string())),
+        };
+        let judges: Vec<_> = sources.iter().map(judge).collect::<Result<_, _>>()?;
+        let has_far = judges.iter().flatten().any(|judge| judge.origin().is_far());
         let identity = |path: &PathBuf| {
             let metadata = std::fs::metadata(path).ok()?;
             Some((metadata.dev(), metadata.ino()))
@@ -161,6 +228,7 @@ impl<'s> Pool<'s> {
                 .filter_map(|path| path.canonicalize().ok())
                 .collect(),
             workers,
+            fetchers: if has_far { FETCHERS } else { 0 },
             counts: Counts::default(),
             owners: Owners::default(),
             linked: Mutex::default(),
@@ -174,6 +242,7 @@ impl<'s> Pool<'s> {
             roots: Mutex::default(),
             state: Mutex::default(),
             wake: Condvar::new(),
+            wake_fetchers: Condvar::new(),
             ended: Condvar::new(),
             current: Mutex::default(),
             exceptions: Mutex::default(),
@@ -190,33 +259,82 @@ impl<'s> Pool<'s> {
 
     /// A task, if there is one and the work goes on.
     pub fn take_task(&self) -> Option<Task<'s>> {
-        if self.is_stopped() { None } else { locked(&self.state).tasks.pop() }
+        if self.is_stopped() {
+            return None;
+        }
+        let task = locked(&self.state).take();
+        if task.as_ref().is_some_and(Task::was_fetched) {
+            self.wake_fetchers.notify_all();
+        }
+        task
     }
 
-    /// Waits for a task; `None` at the end of the work.
-    pub fn wait_for_task(&self) -> Option<Task<'s>> {
+    /// Waits for a task. `holds_back`: whether the worker has files that others may wait for; it is
+    /// told when nothing will come without them.
+    pub fn wait_for_task(&self, holds_back: bool) -> Waited<'s> {
         let mut state = locked(&self.state);
         loop {
             if self.is_stopped() {
-                return None;
+                return Waited::End;
             }
-            match state.tasks.pop() {
-                Some(task) => return Some(task),
-                None if state.finished => return None,
+            match state.take() {
+                Some(task) => {
+                    self.wake_fetchers.notify_all();
+                    return Waited::Task(task);
+                }
+                None if state.finished => return Waited::End,
+                None if holds_back && !state.is_fetching() => return Waited::Nothing,
                 None => state = self.wake.wait(state).unwrap_or_else(PoisonError::into_inner),
             }
         }
     }
 
+    /// Waits for something to fetch; `None` at the end of the work.
+    pub fn wait_for_far(&self) -> Option<Task<'s>> {
+        let mut state = locked(&self.state);
+        loop {
+            if self.is_stopped() || state.finished {
+                return None;
+            }
+            let ahead = state.ahead;
+            if ahead.bytes < FETCHED_AHEAD
+                && ahead.directories < LISTED_AHEAD
+                && let Some(task) = state.far.pop()
+            {
+                let more = Ahead::of(&task);
+                state.ahead.bytes += more.bytes;
+                state.ahead.directories += more.directories;
+                state.fetching += 1;
+                return Some(task);
+            }
+            state = self.wake_fetchers.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Something was fetched.
+    pub fn fetched(&self, task: Task<'s>) {
+        let mut state = locked(&self.state);
+        state.tasks.push(task);
+        state.fetching -= 1;
+        let is_last = !state.is_fetching();
+        drop(state);
+        if is_last { self.wake.notify_all() } else { self.wake.notify_one() }
+    }
+
     /// Puts tasks on the stack.
     pub fn push(&self, tasks: impl IntoIterator<Item = Task<'s>>) {
         let mut state = locked(&self.state);
-        let before = state.tasks.len();
-        state.tasks.extend(tasks);
+        let (before, far_before) = (state.tasks.len(), state.far.len());
+        for task in tasks {
+            if task.is_to_be_fetched() { state.far.push(task) } else { state.tasks.push(task) }
+        }
         match state.tasks.len() - before {
             0 => {}
             1 => self.wake.notify_one(),
             _ => self.wake.notify_all(),
+        }
+        if state.far.len() > far_before {
+            self.wake_fetchers.notify_all();
         }
     }
 
@@ -229,6 +347,7 @@ impl<'s> Pool<'s> {
         if self.roots_left.fetch_sub(1, Ordering::SeqCst) == 1 {
             locked(&self.state).finished = true;
             self.wake.notify_all();
+            self.wake_fetchers.notify_all();
             self.ended.notify_all();
         }
     }
@@ -253,6 +372,7 @@ impl<'s> Pool<'s> {
         }
         drop(state);
         self.wake.notify_all();
+        self.wake_fetchers.notify_all();
         self.ended.notify_all();
     }
 
@@ -287,6 +407,15 @@ impl<'s> Pool<'s> {
     pub fn decide(&self, verdict: Verdict) {
         if let Some(counter) = verdict.rule.and_then(|rule| self.decided.get(rule)) {
             add(counter, 1);
+        }
+    }
+
+    /// Notes a path that cannot be looked at or read; if its host cannot be asked any more, the
+    /// work ends, and the next run goes on with it.
+    pub fn trouble(&self, path: &[u8], trouble: Trouble) {
+        match trouble.of_the_way() {
+            Ok(failure) => self.stop(Some(failure)),
+            Err(trouble) => self.exception(path, &trouble.reason(true)),
         }
     }
 
@@ -345,9 +474,10 @@ impl<'s> Pool<'s> {
         locked(&self.current).clone()
     }
 
-    /// Whether totals have to be counted, since no snapshot tells them.
+    /// Whether totals have to be counted, since no snapshot tells them. Other hosts are not gone
+    /// through twice.
     pub fn needs_survey(&self) -> bool {
-        self.session.is_some() && self.comparison.base().is_none()
+        self.session.is_some() && self.comparison.base().is_none() && self.fetchers == 0
     }
 
     pub fn total_files(&self) -> Option<u64> {

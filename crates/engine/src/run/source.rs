@@ -2,26 +2,26 @@
 
 use std::{ffi::CString, os::unix::ffi::OsStrExt, sync::atomic::Ordering};
 
-use rustix::fs::{AtFlags, CWD, statat};
 use skellin_plan::Action;
 use skellin_store::Entry;
 
 use super::{
-    look::{cannot_read, doubted, skeleton, take_over},
+    look::{doubted, skeleton, take_over},
     pool::Pool,
     report::Change,
-    task::{FileTask, From, Parent, Task, new_directory, open_directory},
+    task::{FileTask, From, Parent, Task, new_directory},
 };
 use crate::{
-    error::Result,
+    error::{EngineError, Result},
     event::Event,
-    metadata::{Facts, Sort},
+    ground::{FarFile, Origin, Trouble},
+    metadata::Sort,
 };
 
 /// Puts the sources on the stack; how many there are.
 pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
     pool.roots_left.store(pool.sources.len(), Ordering::SeqCst);
-    let mut begun = 0;
+    let (mut begun, mut unreached) = (0, None);
     for number in 0..pool.sources.len() {
         let path = &pool.sources[number].path;
         let real = path.canonicalize().unwrap_or_else(|_| path.clone());
@@ -44,13 +44,25 @@ pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
                 begun += 1;
                 pool.root_done(number, entry.map(|entry| *entry));
             }
-            Err(reason) => {
+            Err(unread) => {
+                let reason = match unread {
+                    Unread::Because(reason) => reason,
+                    Unread::Way(failure) => {
+                        let reason = failure.to_string();
+                        unreached.get_or_insert(failure);
+                        reason
+                    }
+                };
                 pool.exception(path.as_os_str().as_bytes(), &reason);
                 pool.root_done(number, None);
             }
         }
     }
-    Ok(begun)
+    match unreached {
+        // Nothing but hosts that are away: that is what has to be told.
+        Some(failure) if begun == 0 => Err(failure),
+        _ => Ok(begun),
+    }
 }
 
 /// How a source begins.
@@ -61,18 +73,35 @@ enum Begun<'s> {
     Finished(Option<Box<Entry>>),
 }
 
-/// Begins a source. The error is a reason.
-fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String> {
+/// Why a source cannot be read.
+enum Unread {
+    /// For this reason.
+    Because(String),
+    /// Its host cannot be asked.
+    Way(EngineError),
+}
+
+impl std::convert::From<Trouble> for Unread {
+    fn from(trouble: Trouble) -> Self {
+        match trouble.of_the_way() {
+            Ok(failure) => Self::Way(failure),
+            Err(trouble) => Self::Because(trouble.reason(false)),
+        }
+    }
+}
+
+/// Begins a source.
+fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread> {
     let path = &pool.sources[number].path;
     let bytes = path.as_os_str().as_bytes();
-    let name = CString::new(bytes).map_err(|_| "its path holds a NUL byte".to_owned())?;
+    let because = |reason: &str| Unread::Because(reason.to_owned());
+    let judge = pool.judges[number].as_ref().map_err(|why| because(why))?;
+    let origin = judge.origin();
     // A source that is a symbolic link means what it points to.
-    let stat = statat(CWD, &*name, AtFlags::empty()).map_err(|error| cannot_read(error, false))?;
-    let facts = Facts { stat };
+    let facts = origin.facts(path, true)?;
     let is_directory = facts.sort() == Sort::Directory;
-    let judge = &pool.judges[number];
-    let verdict = judge.source(&name, &facts, &pool.owners);
-    let enter = is_directory && judge.matcher().may_take_below(verdict, bytes);
+    let verdict = judge.source(bytes, &facts, &pool.owners);
+    let enter = is_directory && judge.may_take_below(verdict, bytes);
     if verdict.action == Action::Skip && !enter {
         pool.count(Change::Skipped, bytes, 0, verdict.rule);
         return Ok(Begun::Finished(None));
@@ -80,22 +109,25 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
     let base = root_entry(pool, number);
     if is_directory {
         // Opened at once: a source that cannot be read is told before anything else.
-        let handle = open_directory(CWD, &name, true).map_err(|error| cannot_read(error, true))?;
+        let ground = origin.open(path)?;
+        let parent = Parent::Root(number);
         let directory =
-            new_directory(name, bytes.to_vec(), number, verdict, Parent::Root(number), base);
-        let _ = directory.handle.set(handle);
+            new_directory(CString::default(), bytes.to_vec(), number, verdict, parent, base);
+        let _ = directory.ground.set(ground);
         return Ok(Begun::Task(Task::Directory(directory)));
     }
     if facts.sort() != Sort::File {
-        return Err("a source must be a file or a directory".to_owned());
+        return Err(because("a source must be a file or a directory"));
     }
-    let above = path.canonicalize().ok().and_then(|real| {
-        let above = CString::new(real.parent()?.as_os_str().as_bytes()).ok()?;
-        let leaf = CString::new(real.file_name()?.as_bytes()).ok()?;
-        Some((above, leaf))
-    });
-    let (above, leaf) = above.ok_or("its path cannot be resolved")?;
-    let handle = open_directory(CWD, &above, true).map_err(|error| cannot_read(error, false))?;
+    let (from, leaf) = match origin {
+        Origin::Here => {
+            let real = path.canonicalize().ok();
+            let parts = real.as_ref().and_then(|real| real.parent().zip(real.file_name()));
+            let (above, leaf) = parts.ok_or_else(|| because("its path cannot be resolved"))?;
+            (From::Ground(origin.open(above)?), CString::new(leaf.as_bytes()).unwrap_or_default())
+        }
+        Origin::Far(files, _) => (From::Far(FarFile::source(files)), CString::default()),
+    };
     let change = if base.is_some() { Change::Changed } else { Change::New };
     let doubted = base.as_ref().and_then(|base| doubted(&facts, base));
     let unchanged = base.and_then(|base| take_over(pool, &facts, base, true).ok().flatten());
@@ -103,11 +135,9 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
         pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
         return Ok(Begun::Finished(Some(Box::new(unchanged))));
     }
-    let from = From::Handle(handle);
     let entry = skeleton(pool, &facts, pool.sources[number].name.clone(), Vec::new());
-    let parent = Parent::Root(number);
     let task = FileTask {
-        parent,
+        parent: Parent::Root(number),
         from,
         name: leaf,
         path: bytes.to_vec(),
@@ -115,6 +145,8 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, String>
         change,
         doubted,
         rule: verdict.rule,
+        facts,
+        fetched: None,
     };
     Ok(Begun::Task(Task::File(Box::new(task))))
 }

@@ -1,6 +1,6 @@
 //! Counting what there is, so that a first run can say how much is left.
 
-use std::{ffi::CString, os::unix::ffi::OsStrExt, sync::atomic::Ordering};
+use std::{os::unix::ffi::OsStrExt, sync::atomic::Ordering};
 
 use skellin_plan::Action;
 
@@ -10,10 +10,9 @@ use crate::metadata::{Facts, Sort};
 /// Walks all sources by the rules and adds up files and bytes. Errors are the run's to report.
 pub(super) fn count(pool: &Pool<'_>) {
     for (number, source) in pool.sources.iter().enumerate() {
-        let judge = &pool.judges[number];
-        let path = CString::new(source.path.as_os_str().as_bytes());
-        let (Ok(path), Ok(facts)) = (path, Facts::of_path(&source.path, true)) else { continue };
-        let verdict = judge.source(&path, &facts, &pool.owners);
+        let Ok(judge) = &pool.judges[number] else { continue };
+        let Ok(facts) = judge.origin().facts(&source.path, true) else { continue };
+        let verdict = judge.source(source.path.as_os_str().as_bytes(), &facts, &pool.owners);
         let mut visit = |_: &[u8], facts: &Facts, verdict: skellin_plan::Verdict| {
             let counts = verdict.action == Action::Take
                 && !matches!(facts.sort(), Sort::Directory | Sort::Socket);

@@ -2,20 +2,19 @@
 
 use std::{
     ffi::{CStr, CString},
-    os::fd::{AsFd, BorrowedFd, OwnedFd},
+    os::fd::OwnedFd,
     sync::{Arc, Mutex, OnceLock},
 };
 
-use rustix::{
-    fs::{CWD, Mode, OFlags, openat},
-    io::Errno,
-};
+use skellin_place::FarPart;
 use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
 use super::report::Change;
 use crate::{
     event::{Event, EventSink},
+    ground::{FarFile, Ground, Trouble, open_file},
+    metadata::Facts,
     names::Names,
 };
 
@@ -25,6 +24,26 @@ pub(super) enum Task<'s> {
     Directory(Arc<Directory<'s>>),
     /// Read a file.
     File(Box<FileTask<'s>>),
+}
+
+impl Task<'_> {
+    /// Whether it has to be fetched from another host before a worker goes on with it.
+    pub fn is_to_be_fetched(&self) -> bool {
+        match self {
+            Self::Directory(directory) => directory.is_to_be_fetched(),
+            Self::File(file) => file.from.is_far() && file.fetched.is_none(),
+        }
+    }
+
+    /// Whether it was.
+    pub fn was_fetched(&self) -> bool {
+        match self {
+            Self::Directory(directory) => {
+                matches!(directory.parent, Parent::Directory(..)) && directory.is_far_and_open()
+            }
+            Self::File(file) => file.fetched.is_some(),
+        }
+    }
 }
 
 /// To whom a finished entry is handed.
@@ -38,9 +57,10 @@ pub(super) enum Parent<'s> {
 
 /// A directory of the source.
 pub(super) struct Directory<'s> {
-    /// Opened when its turn comes, so that only a path's own directories are open at a time.
-    pub handle: OnceLock<OwnedFd>,
-    /// Its name in its parent, or the path of a source.
+    /// Opened when its turn comes, so that only a path's own directories are open at a time. A
+    /// source is opened before anything else.
+    pub ground: OnceLock<Ground>,
+    /// Its name in its parent.
     pub name: CString,
     /// Full path.
     pub path: Vec<u8>,
@@ -52,15 +72,25 @@ pub(super) struct Directory<'s> {
 
 impl Directory<'_> {
     /// The open directory.
-    pub fn handle(&self) -> Result<BorrowedFd<'_>, Errno> {
-        if let Some(handle) = self.handle.get() {
-            return Ok(handle.as_fd());
+    pub fn ground(&self) -> Result<&Ground, Trouble> {
+        if let Some(ground) = self.ground.get() {
+            return Ok(ground);
         }
         let opened = match &self.parent {
-            Parent::Root(_) => open_directory(CWD, &self.name, true)?,
-            Parent::Directory(parent, _) => open_directory(parent.handle()?, &self.name, false)?,
+            Parent::Root(_) => return Err(Trouble::Here(rustix::io::Errno::NOENT)),
+            Parent::Directory(parent, _) => parent.ground()?.open(&self.name)?,
         };
-        Ok(self.handle.get_or_init(|| opened).as_fd())
+        Ok(self.ground.get_or_init(|| opened))
+    }
+
+    fn is_far_and_open(&self) -> bool {
+        matches!(self.ground.get(), Some(Ground::Far(_)))
+    }
+
+    /// Whether opening it takes a way to another host.
+    pub fn is_to_be_fetched(&self) -> bool {
+        let Parent::Directory(parent, _) = &self.parent else { return false };
+        self.ground.get().is_none() && matches!(parent.ground.get(), Some(Ground::Far(_)))
     }
 }
 
@@ -159,26 +189,50 @@ pub(super) fn new_directory<'s>(
         base: Cursor::NOTHING,
         resume: Cursor::NOTHING,
     };
-    let handle = OnceLock::new();
-    Arc::new(Directory { handle, name, path, source, verdict, parent, state: Mutex::new(state) })
+    let ground = OnceLock::new();
+    Arc::new(Directory { ground, name, path, source, verdict, parent, state: Mutex::new(state) })
 }
 
-/// Opens a directory.
-pub(super) fn open_directory(
-    at: BorrowedFd<'_>,
-    name: &CStr,
-    follow: bool,
-) -> Result<OwnedFd, Errno> {
-    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-    openat(at, name, if follow { flags } else { flags | OFlags::NOFOLLOW }, Mode::empty())
-}
-
-/// The directory a file is opened from.
+/// Where a file is read from.
 pub(super) enum From<'s> {
-    /// One of the tree.
+    /// A directory of the tree.
     Directory(Arc<Directory<'s>>),
-    /// That of a source which is a file.
-    Handle(OwnedFd),
+    /// The directory a source lies in which is a file.
+    Ground(Ground),
+    /// A source on another host which is a file.
+    Far(FarFile),
+}
+
+impl From<'_> {
+    /// Opens a file of this name there.
+    pub fn open(&self, name: &CStr) -> Result<Opened, Trouble> {
+        let ground = match self {
+            Self::Directory(directory) => directory.ground()?,
+            Self::Ground(ground) => ground,
+            Self::Far(file) => return Ok(Opened::Far(file.clone())),
+        };
+        match ground {
+            Ground::Here(handle) => Ok(Opened::Here(open_file(handle, name)?)),
+            Ground::Far(directory) => Ok(Opened::Far(directory.file(name)?)),
+        }
+    }
+
+    /// Whether reading takes a way to another host.
+    pub fn is_far(&self) -> bool {
+        match self {
+            Self::Directory(directory) => {
+                matches!(directory.ground.get(), Some(Ground::Far(_)))
+            }
+            Self::Ground(_) => false,
+            Self::Far(_) => true,
+        }
+    }
+}
+
+/// An open file.
+pub(super) enum Opened {
+    Here(OwnedFd),
+    Far(FarFile),
 }
 
 /// A file that has to be read.
@@ -193,15 +247,8 @@ pub(super) struct FileTask<'s> {
     pub doubted: Option<Box<Body>>,
     /// The rule that let it in.
     pub rule: Option<usize>,
-}
-
-/// Opens a file for reading.
-pub(super) fn open_file(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
-    // Without blocking: it may have become a pipe since it was looked at.
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    // Reading should leave no trace, but only the owner may ask for that.
-    match openat(at, name, flags | OFlags::NOATIME, Mode::empty()) {
-        Err(Errno::PERM) => openat(at, name, flags, Mode::empty()),
-        other => other,
-    }
+    /// What was told of a file of another host when its name was met.
+    pub facts: Facts,
+    /// The first part of such a file, once it was fetched.
+    pub fetched: Option<Result<FarPart, Trouble>>,
 }

@@ -4,7 +4,7 @@ use skellin_store::{Body, ContentWriter};
 
 use super::{
     directory, file,
-    pool::{Linked, MOST_LINKED, Pool, locked},
+    pool::{Linked, MOST_LINKED, Pool, Waited, locked},
     report::Change,
     task::{FileTask, Task},
 };
@@ -39,19 +39,23 @@ fn try_work(pool: &Pool<'_>) -> Result<()> {
     }
 }
 
-/// The next task. A worker that finds none seals its open block first: somebody may wait for the
-/// files in it.
+/// The next task. A worker that finds none, and to whom none will come from another host, seals its
+/// open block first: somebody may wait for the files in it.
 fn next_task<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<Option<Task<'s>>> {
     loop {
         if let Some(task) = pool.take_task() {
             return Ok(Some(task));
         }
-        match writer {
-            Some(open) if open.is_waiting() && !pool.is_stopped() => {
-                open.flush()?;
-                hand_over(pool, writer)?;
+        let holds_back = writer.as_ref().is_some_and(ContentWriter::is_waiting);
+        match pool.wait_for_task(holds_back) {
+            Waited::Task(task) => return Ok(Some(task)),
+            Waited::End => return Ok(None),
+            Waited::Nothing => {
+                if let Some(open) = writer {
+                    open.flush()?;
+                    hand_over(pool, writer)?;
+                }
             }
-            _ => return Ok(pool.wait_for_task()),
         }
     }
 }

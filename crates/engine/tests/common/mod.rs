@@ -13,8 +13,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Cancel, Destination, Event, Existing, MovedClock, RestoreReport, RestoreRequest, RunReport,
-    RunRequest, history,
+    Cancel, Destination, Event, Existing, Grounds, MovedClock, RestoreReport, RestoreRequest,
+    RunReport, RunRequest, history,
 };
 use skellin_place::{MemoryPlace, Place};
 use skellin_plan::{Plan, SnapshotSpec, When, parse_plan};
@@ -78,6 +78,7 @@ pub struct Running<'a> {
     pub dry_run: bool,
     pub list_paths: bool,
     pub keep_out: Vec<PathBuf>,
+    pub grounds: Grounds,
     pub cancel: Cancel,
     pub labels: Vec<String>,
     pub notes: Mutex<Vec<String>>,
@@ -93,6 +94,7 @@ impl<'a> Running<'a> {
             dry_run: false,
             list_paths: false,
             keep_out: Vec::new(),
+            grounds: Grounds::default(),
             cancel,
             labels,
             notes,
@@ -133,6 +135,7 @@ impl<'a> Running<'a> {
             store,
             &RunRequest {
                 plan: self.plan,
+                grounds: &self.grounds,
                 machine: "hut",
                 labels: &self.labels,
                 dry_run: self.dry_run,

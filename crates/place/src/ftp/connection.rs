@@ -149,6 +149,9 @@ pub(super) struct Told {
     pub name: String,
     pub size: u64,
     pub is_folder: bool,
+    pub is_link: bool,
+    /// In seconds since 1970.
+    pub modified: i64,
     /// In seconds.
     pub age: u64,
 }
@@ -257,6 +260,15 @@ impl Connection {
         }
     }
 
+    /// When a file was modified, in seconds since 1970; 0 where the server does not tell.
+    pub fn modified(&mut self, path: &str) -> Result<i64, Trouble> {
+        match self.ftp.mdtm(path).map_err(Trouble::from) {
+            Ok(time) => Ok(time.and_utc().timestamp()),
+            Err(trouble) if trouble.is_of_the_line() => Err(trouble),
+            Err(_) => Ok(0),
+        }
+    }
+
     pub fn has_folder(&mut self, path: &str) -> Result<bool, Trouble> {
         let before = self.ftp.pwd()?;
         match self.ftp.cwd(path).map_err(Trouble::from) {
@@ -335,6 +347,11 @@ fn told<'a>(files: impl Iterator<Item = Result<File, &'a String>>) -> Result<Vec
             name: file.name().rsplit('/').next().unwrap_or_default().to_owned(),
             size: file.size() as u64,
             is_folder: file.is_directory(),
+            is_link: file.is_symlink(),
+            modified: file
+                .modified()
+                .duration_since(SystemTime::UNIX_EPOCH)
+                .map_or(0, |since| i64::try_from(since.as_secs()).unwrap_or(i64::MAX)),
             age: now.duration_since(file.modified()).map_or(0, |age| age.as_secs()),
         });
     }

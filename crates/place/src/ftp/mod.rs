@@ -6,6 +6,7 @@
 //! that name in `unfinished/`, which only one can.
 
 mod connection;
+mod far;
 
 use std::{
     collections::HashSet,
@@ -201,6 +202,38 @@ impl FtpPlace {
         self.path(&format!("{NURSERY}/claim-{}", name.as_str().replace('/', "-")))
     }
 
+    /// Reads a part of a file of this size that lies within it.
+    fn retrieve(
+        &self,
+        connection: &mut Connection,
+        path: &str,
+        size: u64,
+        (offset, length): (u64, u64),
+    ) -> Result<Vec<u8>, Trouble> {
+        let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or(0));
+        if length == 0 {
+            return Ok(bytes);
+        }
+        let from = usize::try_from(offset).map_err(|_| Trouble::Short)?;
+        connection.ftp.resume_transfer(from)?;
+        let mut stream = connection.ftp.retr_as_stream(path)?;
+        let throttle = self.target.throttles.down.as_ref();
+        let inner = (&mut stream).take(length);
+        Throttled { inner, throttle }.read_to_end(&mut bytes)?;
+        if (bytes.len() as u64) < length {
+            return Err(Trouble::Cut("the transfer ended early".to_owned()));
+        }
+        if size - offset - length <= READ_ON {
+            std::io::copy(&mut stream, &mut std::io::sink())?;
+            stream.finish()?;
+            return Ok(bytes);
+        }
+        // What servers say to this differs; a new connection is the sure way.
+        let _ = stream.finish();
+        connection.is_spent = true;
+        Ok(bytes)
+    }
+
     fn upload(
         &self,
         connection: &mut Connection,
@@ -299,29 +332,7 @@ impl Place for FtpPlace {
             if offset.checked_add(length).is_none_or(|end| end > size) {
                 return Err(Trouble::Short);
             }
-            let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or(0));
-            if length == 0 {
-                return Ok(bytes);
-            }
-            let offset = usize::try_from(offset).map_err(|_| Trouble::Short)?;
-            connection.ftp.resume_transfer(offset)?;
-            let mut stream = connection.ftp.retr_as_stream(&path)?;
-            let throttle = self.target.throttles.down.as_ref();
-            let inner = (&mut stream).take(length);
-            Throttled { inner, throttle }.read_to_end(&mut bytes)?;
-            if (bytes.len() as u64) < length {
-                return Err(Trouble::Cut("the transfer ended early".to_owned()));
-            }
-            let left = size - offset as u64 - length;
-            if left <= READ_ON {
-                std::io::copy(&mut stream, &mut std::io::sink())?;
-                stream.finish()?;
-                return Ok(bytes);
-            }
-            // What servers say to this differs; a new connection is the sure way.
-            let _ = stream.finish();
-            connection.is_spent = true;
-            Ok(bytes)
+            self.retrieve(connection, &path, size, (offset, length))
         });
         match read {
             Ok(bytes) => {

@@ -48,6 +48,13 @@ pub(crate) fn ago(date: &str, now: Option<&str>) -> Option<u64> {
     Some(now.duration_since(date).map_or(0, |age| age.as_secs()))
 }
 
+/// A date in seconds since 1970.
+pub(crate) fn seconds_of(date: &str) -> Option<i64> {
+    let date = httpdate::parse_http_date(date).ok()?;
+    let since = date.duration_since(SystemTime::UNIX_EPOCH).ok()?;
+    i64::try_from(since.as_secs()).ok()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

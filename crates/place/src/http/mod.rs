@@ -9,13 +9,15 @@ use std::{io::Read as _, path::PathBuf, time::Duration};
 
 use ureq::{Agent, SendBody, http, tls::TlsConfig};
 
-pub(crate) use dates::{Skew, ago, skew};
+pub(crate) use dates::{Skew, ago, seconds_of, skew};
 pub(crate) use failure::{certificate_reason, is_certificate};
 pub(crate) use tls::client_config;
 pub(crate) use xml::{Element, flatten};
 
 use crate::{Operation, PlaceError, PlaceErrorKind, Throttles, throttle::Throttled};
 
+/// A server that gives no parts of files is given up on from this size on, in bytes.
+const LARGEST_WHOLE: u64 = 1 << 30;
 /// Answers that are no object are no longer than this.
 const LONGEST_WORDS: u64 = 64 << 20;
 
@@ -66,6 +68,14 @@ impl Answer {
 
     pub fn is_fine(&self) -> bool {
         (200..300).contains(&self.status)
+    }
+
+    /// The size of the whole file of which this may be a part (RFC 9110, section 14.4).
+    pub fn whole_size(&self) -> Option<u64> {
+        match self.status {
+            206 | 416 => self.header("content-range")?.rsplit_once('/')?.1.parse().ok(),
+            _ => self.header("content-length")?.parse().ok(),
+        }
     }
 
     /// How far the server's clock is off, if it tells the time.
@@ -126,6 +136,7 @@ impl Http {
         let failed = |error: ureq::Error| {
             failure::told(operation, subject, &self.subject, self.patience, &error)
         };
+        let wants_part = ask.headers.iter().any(|(name, _)| *name == "range");
         let mut request = http::Request::builder().method(ask.method).uri(ask.url);
         for (name, value) in ask.headers {
             request = request.header(name, value);
@@ -147,6 +158,10 @@ impl Http {
         };
         let (parts, body) = sent.map_err(failed)?.into_parts();
         let mut bytes = Vec::new();
+        if wants_part && parts.status == 200 && announced(&parts.headers) > LARGEST_WHOLE {
+            let why = "the server gives no parts of files, and this one is too large for its whole";
+            return Err(PlaceError::because(operation, subject, PlaceErrorKind::Failed, why));
+        }
         if ask.method != "HEAD" {
             let longest = LONGEST_WORDS.max(announced(&parts.headers));
             let inner = body.into_with_config().limit(longest).reader();
@@ -212,6 +227,32 @@ pub(crate) fn part(extent: crate::Extent, answer: Answer) -> Result<Vec<u8>, Pla
     }
 }
 
+/// Bytes of a file that may have become longer or shorter since it was looked at: as many as were
+/// asked for, or all to its end. The error is a reason.
+pub(crate) fn far_part(offset: u64, length: u64, answer: Answer) -> Result<Vec<u8>, String> {
+    let as_size = |number: u64| usize::try_from(number).unwrap_or(usize::MAX);
+    let mut body = match answer.status {
+        416 => Vec::new(),
+        206 => {
+            let range = answer.header("content-range").unwrap_or_default();
+            let from = range.strip_prefix("bytes ").and_then(|range| range.split('-').next());
+            if from.is_some_and(|from| from.parse() != Ok(offset)) {
+                return Err(format!("the server gives another part than was asked for: {range}"));
+            }
+            answer.body
+        }
+        // All of it, though a part was asked for.
+        200 => {
+            let mut body = answer.body;
+            body.drain(..as_size(offset).min(body.len()));
+            body
+        }
+        status => return Err(format!("the server answers {status}")),
+    };
+    body.truncate(as_size(length));
+    Ok(body)
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -262,8 +303,30 @@ mod tests {
         }
     }
 
+    proptest! {
+        #[test]
+        fn a_part_of_a_file_that_changes_its_size_is_what_there_is(
+            object in proptest::collection::vec(any::<u8>(), 0..40),
+            offset in 0u64..50,
+            length in 1u64..50,
+            ignores: bool,
+        ) {
+            let extent = Extent::Range { offset, length };
+            let got = far_part(offset, length, server(&object, range_header(extent), ignores));
+            let size = object.len() as u64;
+            let wanted = &object[offset.min(size) as usize..(offset + length).min(size) as usize];
+            prop_assert_eq!(got.expect("a part"), wanted.to_vec());
+        }
+    }
+
     #[test]
     fn what_is_no_answer_to_the_question_is_a_failure() {
+        let mut other = answer(206, b"xyz");
+        other.headers.insert("content-range", "bytes 7-9/12".parse().expect("a value"));
+        assert_eq!(other.whole_size(), Some(12));
+        assert!(far_part(7, 3, answer(206, b"xyz")).is_ok());
+        assert!(far_part(4, 3, other).is_err_and(|why| why.contains("another part")));
+        assert!(far_part(0, 3, answer(204, b"")).is_err());
         assert_eq!(part(Extent::Whole, answer(206, b"x")), Err(PlaceErrorKind::Failed));
         assert_eq!(part(Extent::Whole, answer(204, b"")), Err(PlaceErrorKind::Failed));
         let extent = Extent::Range { offset: 0, length: 3 };

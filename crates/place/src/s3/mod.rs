@@ -6,6 +6,7 @@
 
 mod answers;
 mod asking;
+mod far;
 mod instance;
 mod target;
 
@@ -25,7 +26,7 @@ use asking::{Asking, Question};
 pub use target::{S3Key, S3Login, S3Style, S3Target};
 
 use crate::{
-    Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind,
+    Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Readiness,
     http::{flatten, part, range_header},
 };
 
@@ -33,6 +34,8 @@ use crate::{
 const CONTENT: &str = "data/";
 /// Folders whose objects are taken away again by each run.
 const PASSING: [&str; 3] = ["runs/", "acks/", "unfinished/"];
+/// What is thawed stays so for a week.
+const THAWED: &str = "<RestoreRequest><Days>7</Days></RestoreRequest>";
 /// Whether a server writes over what is there is tried with objects up to this size, in bytes.
 const SMALL: usize = 64 << 10;
 
@@ -361,10 +364,10 @@ impl Place for S3Place {
             let page = answers::page(&answer.body).map_err(|why| {
                 PlaceError::because(Operation::List, self.describe(), PlaceErrorKind::Failed, why)
             })?;
-            for (object, size) in page.objects {
+            for object in page.objects {
                 // What is not named like an object was not put there by a store.
-                if let Some(Ok(name)) = object.get(own..).map(ObjectName::new) {
-                    each(Listed { name, size });
+                if let Some(Ok(name)) = object.name.get(own..).map(ObjectName::new) {
+                    each(Listed { name, size: object.size });
                 }
             }
             next = page.next;
@@ -381,6 +384,33 @@ impl Place for S3Place {
         match self.asking.demand(&question) {
             Err(error) if error.is_not_found() => Ok(()),
             other => other.map(drop),
+        }
+    }
+
+    fn readiness(&self, name: &ObjectName) -> Result<Readiness, PlaceError> {
+        if self.target.thaw.is_none() {
+            return Ok(Readiness::Ready);
+        }
+        let object = self.object(name.as_str());
+        let question = self.question(Operation::Read, name.as_str(), Method::Head, &object, &[]);
+        let answer = self.asking.demand(&question)?;
+        let class = answer.header("x-amz-storage-class");
+        Ok(match answer.header("x-amz-restore") {
+            Some(told) if told.contains("ongoing-request=\"true\"") => Readiness::Thawing,
+            None if class.is_some() && class == self.target.class.as_deref() => Readiness::Frozen,
+            _ => Readiness::Ready,
+        })
+    }
+
+    fn thaw(&self, name: &ObjectName) -> Result<(), PlaceError> {
+        let object = self.object(name.as_str());
+        let query = [("restore", "")];
+        let question = self.question(Operation::Read, name.as_str(), Method::Post, &object, &query);
+        let answer = self.asking.ask(&Question { body: THAWED.as_bytes(), ..question })?;
+        // Somebody has asked for it already.
+        match answer.is_fine() || answer.status == 409 {
+            true => Ok(()),
+            false => Err(self.asking.refusal(Operation::Read, name.as_str(), &answer)),
         }
     }
 

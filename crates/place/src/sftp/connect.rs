@@ -202,7 +202,7 @@ impl Connecting<'_> {
             (Ok(session), _) => session,
             (Err(_), Some((key, Trust::New))) if !self.accept_new => {
                 let what = format!("its key is not known: SHA-256 {}", trust::sha256(key));
-                let hint = "compare it with the key on the host itself, then accept it once: skellin store reach NAME --accept-host-key";
+                let hint = "compare it with the key on the host itself, then accept it once: skellin store reach NAME --accept-host-key (a source of a plan by its address)";
                 return Err(failed(hop, PlaceErrorKind::NewHost, what).with_hint(hint));
             }
             (Err(_), Some((key, Trust::Changed { known, file, line }))) => {

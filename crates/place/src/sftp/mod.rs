@@ -6,6 +6,7 @@
 //! filled; a connection that broke off is made anew by the next operation.
 
 mod connect;
+mod far;
 mod files;
 mod line;
 mod target;
@@ -24,7 +25,7 @@ use tokio::runtime::Runtime;
 
 use connect::Connecting;
 pub use connect::SftpStep;
-use files::{list, make_folder, read, write};
+use files::{give_back, list, make_folder, read, write};
 use line::{Failure, Line};
 pub use target::{Hop, SftpTarget};
 
@@ -188,7 +189,7 @@ impl SftpPlace {
         &self,
         operation: Operation,
         name: &str,
-        work: impl AsyncFnOnce(&Line) -> Result<T, Failure>,
+        work: impl AsyncFnOnce(&Arc<Line>) -> Result<T, Failure>,
     ) -> Result<T, PlaceError> {
         let (number, _busy) = self.free();
         let line = self.line(&|_| {}, number)?;
@@ -290,8 +291,7 @@ impl Place for SftpPlace {
             let handle = line.sftp.open(&path, OpenFlags::READ, FileAttributes::empty()).await?;
             let handle = handle.handle;
             let bytes = read(line, &handle, extent).await;
-            // What was read is there; that the handle is not given back costs the server, not us.
-            let _ = line.sftp.close(&handle).await;
+            give_back(line, handle);
             bytes
         });
         match bytes {

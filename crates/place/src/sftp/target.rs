@@ -56,7 +56,7 @@ impl SftpTarget {
     pub fn describe(&self) -> String {
         let Hop { name, port, user, .. } = &self.hop;
         let port = if *port == 22 { String::new() } else { format!(":{port}") };
-        let slash = if self.path.starts_with('/') { "" } else { "/" };
+        let slash = if self.path.starts_with('/') { "" } else { "/~/" };
         format!("sftp://{user}@{name}{port}{slash}{}", self.path)
     }
 }

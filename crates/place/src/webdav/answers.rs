@@ -5,10 +5,14 @@ use crate::http::{Element, flatten};
 /// A member of a collection.
 #[derive(Debug, Default)]
 pub(super) struct Member {
+    /// Its path on the server.
+    pub path: String,
     pub name: String,
     pub is_folder: bool,
     pub size: Option<u64>,
     pub modified: Option<String>,
+    /// What the server calls this state of its content.
+    pub tag: Option<String>,
 }
 
 /// A path as people write it, from an address or a part of one.
@@ -30,39 +34,43 @@ fn decoded(href: &str) -> String {
 
 /// All but the collection at `own` itself.
 pub(super) fn members(xml: &[u8], own: &str) -> Result<Vec<Member>, String> {
+    let own = own.trim_end_matches('/');
+    let mut found = all(xml)?;
+    found.retain(|member| member.path.trim_end_matches('/') != own);
+    Ok(found)
+}
+
+/// All that is told of, the collection itself with its members.
+pub(super) fn all(xml: &[u8]) -> Result<Vec<Member>, String> {
     let answer = flatten(xml)?;
     if answer.first().is_none_or(|element| element.name != "multistatus") {
         return Err("the answer tells of no files".to_owned());
     }
-    let mut found: Vec<(String, Member)> = Vec::new();
+    let mut found: Vec<Member> = Vec::new();
     for Element { depth, name, text } in answer {
         match (depth, name.as_str()) {
             (2, "response") => found.push(Default::default()),
             (3, "href") => {
-                if let Some((path, _)) = found.last_mut() {
-                    *path = decoded(text.trim());
+                if let Some(member) = found.last_mut() {
+                    let path = decoded(text.trim());
+                    let name = path.trim_end_matches('/').rsplit('/').next().unwrap_or_default();
+                    (member.name, member.path) = (name.to_owned(), path);
                 }
             }
             _ => {
-                if let Some((_, member)) = found.last_mut() {
+                if let Some(member) = found.last_mut() {
                     match name.as_str() {
                         "collection" => member.is_folder = true,
                         "getcontentlength" => member.size = text.trim().parse().ok(),
                         "getlastmodified" => member.modified = Some(text.trim().to_owned()),
+                        "getetag" => member.tag = Some(text.trim().to_owned()),
                         _ => {}
                     }
                 }
             }
         }
     }
-    let own = own.trim_end_matches('/');
-    let others = found.into_iter().filter(|(path, _)| path.trim_end_matches('/') != own);
-    Ok(others
-        .map(|(path, member)| {
-            let name = path.trim_end_matches('/').rsplit('/').next().unwrap_or_default().to_owned();
-            Member { name, ..member }
-        })
-        .collect())
+    Ok(found)
 }
 
 /// Free and all bytes.

@@ -4,13 +4,14 @@
 //! is refused by the server (`Overwrite: F`).
 
 mod answers;
+mod far;
 
 use std::{fmt, path::PathBuf, time::Duration};
 
 use base64::{Engine as _, engine::general_purpose::STANDARD};
 use zeroize::Zeroizing;
 
-use answers::{Member, members, room};
+use answers::{Member, all, members, room};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
@@ -19,7 +20,7 @@ use crate::{
 
 /// Where objects grow until they are whole.
 const NURSERY: &str = "unfinished";
-const ASKED: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/></prop></propfind>";
+const ASKED: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/><getetag/></prop></propfind>";
 const ASKED_ROOM: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><quota-available-bytes/><quota-used-bytes/></prop></propfind>";
 
 /// A collection on a server.
@@ -166,7 +167,7 @@ impl WebDavPlace {
                 "is it the right path? Servers often have it below one of its own, as in /dav/",
             )),
             207 => {
-                let found = members(&answer.body, "").unwrap_or_default();
+                let found = all(&answer.body).unwrap_or_default();
                 match found.first().is_some_and(|member| !member.is_folder) {
                     true => Err(self.missing(format!("{} is no directory", self.target.path))),
                     false => Ok(answer.skew().map(|skew| match skew.by < Duration::from_secs(5) {

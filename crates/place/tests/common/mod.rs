@@ -1,6 +1,7 @@
 //! What every kind of place must do.
 #![allow(dead_code, reason = "every test program uses its own part of this")]
 
+pub mod far;
 pub mod servers;
 pub mod sshd;
 

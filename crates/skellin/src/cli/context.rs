@@ -8,9 +8,7 @@ use skellin_engine::{
     Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock, history,
     open_place, read_secret,
 };
-use skellin_plan::{
-    PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, Stores, parse_access,
-};
+use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, parse_access};
 use skellin_store::{Cache, Snapshot, Store};
 
 use crate::machine::open_configured;
@@ -46,21 +44,22 @@ impl Context {
 
     /// The configuration where one is not needed: with `--place` nothing has to be configured.
     pub fn lenient_configuration(&self) -> Configuration {
-        self.configuration().unwrap_or_else(|_| Configuration {
-            folders: self.folders.clone(),
-            stores: Stores::default(),
-            plans: Vec::new(),
-        })
+        self.configuration().unwrap_or_else(|_| Configuration::empty(self.folders.clone()))
     }
 
     /// A plan that is ready to be used.
     pub fn plan(&self, configuration: &Configuration, name: &str) -> Result<Plan, CliError> {
         let file = configuration.plan_file(name)?;
-        if let Some(plan) = &file.plan {
-            return Ok(plan.clone());
-        }
-        let problems: Vec<String> = file.problems.iter().map(ToString::to_string).collect();
-        let message = format!("the plan `{name}` has mistakes\n{}", problems.join("\n"));
+        let is_far = |plan: &Plan| plan.sources.iter().any(|source| !source.is_absolute());
+        let (what, problems) = match &file.plan {
+            Some(plan) if is_far(plan) && !configuration.host_problems.is_empty() => {
+                ("hosts.toml".to_owned(), &configuration.host_problems)
+            }
+            Some(plan) => return Ok(plan.clone()),
+            None => (format!("the plan `{name}`"), &file.problems),
+        };
+        let problems: Vec<String> = problems.iter().map(ToString::to_string).collect();
+        let message = format!("{what} has mistakes\n{}", problems.join("\n"));
         Err(CliError::usage(message, "`skellin plan check` shows the mistakes of all plans"))
     }
 

@@ -49,7 +49,8 @@ pub(super) fn doctor(context: &Context, args: &DoctorArgs) -> Result<Exit, CliEr
         || as_text(&configuration, &found),
     );
     let mistaken = configuration.plans.iter().any(|file| !file.problems.is_empty())
-        || !configuration.stores.problems.is_empty();
+        || !configuration.stores.problems.is_empty()
+        || !configuration.host_problems.is_empty();
     Ok(match found.is_empty() {
         _ if mistaken => Exit::Usage,
         true => Exit::Done,

@@ -25,6 +25,18 @@ impl CliError {
         Self { exit: Exit::Failed, kind: "failed", message: message.into(), hint }
     }
 
+    /// What is wanted cannot be read yet.
+    pub fn frozen(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        let (message, hint) = (message.into(), Some(hint.into()));
+        Self { exit: Exit::Unreachable, kind: "frozen", message, hint }
+    }
+
+    /// Somebody has to agree, and nobody was there to be asked.
+    pub fn guarded(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        let (message, hint) = (message.into(), Some(hint.into()));
+        Self { exit: Exit::Guarded, kind: "guarded", message, hint }
+    }
+
     /// Says it: as text on stderr, or as JSON on stdout.
     #[expect(clippy::print_stderr, reason = "this is where errors are printed")]
     pub fn report(&self, json: bool) {

@@ -29,9 +29,14 @@ pub(super) fn explain(context: &Context, args: &ExplainArgs) -> Result<Exit, Cli
     let now = jiff::Timestamp::now().as_millisecond();
     let mut all = Vec::new();
     for path in &args.paths {
-        let full =
-            std::path::absolute(path).map_err(|error| CliError::failed(error.to_string(), None))?;
-        all.push(skellin_engine::explain(&plan, &full, now, &context.cancel)?);
+        let full = match path.to_str().is_some_and(|path| path.contains("://")) {
+            // A path of another host, as the plan's source names it.
+            true => path.clone(),
+            false => std::path::absolute(path)
+                .map_err(|error| CliError::failed(error.to_string(), None))?,
+        };
+        let grounds = &configuration.grounds;
+        all.push(skellin_engine::explain(&plan, grounds, &full, now, &context.cancel)?);
     }
     context.print(
         || json!({"paths": all.iter().map(|reasons| as_json(&plan, reasons)).collect::<Vec<_>>()}),

@@ -3,6 +3,7 @@
 mod context;
 mod demo;
 mod doctor;
+mod due;
 mod error;
 mod explain;
 mod history;
@@ -100,6 +101,8 @@ enum Command {
     Store(store::StoreCommand),
     /// Carry plans out, or rehearse them
     Run(run::RunArgs),
+    /// What is due or was missed, and running it
+    Due(due::DueArgs),
     /// The snapshots there are
     History(history::HistoryArgs),
     /// What is in a snapshot
@@ -154,6 +157,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Explain(args) => explain::explain(context, &args),
         Command::Store(command) => store::store(context, command),
         Command::Run(args) => run::run(context, &args),
+        Command::Due(args) => due::due(context, &args),
         Command::History(args) => history::history(context, &args),
         Command::Tree(args) => history::tree(context, &args),
         Command::Versions(args) => history::versions(context, &args),

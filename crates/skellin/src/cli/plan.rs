@@ -145,13 +145,25 @@ fn check(
         files.extend(&configuration.plans);
     }
     let plans = files.iter().flat_map(|file| &file.problems);
-    let problems: Vec<&Problem> = configuration.stores.problems.iter().chain(plans).collect();
+    let problems: Vec<&Problem> = configuration
+        .stores
+        .problems
+        .iter()
+        .chain(&configuration.host_problems)
+        .chain(plans)
+        .collect();
     let notes: Vec<String> = files
         .iter()
         .filter_map(|file| file.plan.as_ref())
         .flat_map(|plan| {
             let idle = idle_rules(configuration, plan);
-            overlaps(configuration, plan).into_iter().chain(rule_notes(plan)).chain(idle)
+            let often = plan.schedule.as_ref().and_then(skellin_plan::Schedule::warning);
+            let often = often.map(|words| format!("{}: {words}", plan.name));
+            overlaps(configuration, plan)
+                .into_iter()
+                .chain(rule_notes(plan))
+                .chain(idle)
+                .chain(often)
         })
         .collect();
     context.print(
@@ -182,7 +194,7 @@ fn check(
 
 /// A word about rules that can never decide, or fit nothing.
 fn rule_notes(plan: &skellin_plan::Plan) -> Vec<String> {
-    let notes = plan.rules.notes(&plan.sources).into_iter().filter_map(|note| {
+    let notes = plan.rules.notes(&plan.rule_paths()).into_iter().filter_map(|note| {
         let rule = plan.rules.rules().get(note.rule)?;
         // Ready rules are for every machine; that one of them fits nothing here is no matter.
         let is_ready = rule.file.starts_with("builtin:");
@@ -200,7 +212,7 @@ fn idle_rules(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<S
         return Vec::new();
     };
     let noted: Vec<usize> =
-        plan.rules.notes(&plan.sources).into_iter().map(|note| note.rule).collect();
+        plan.rules.notes(&plan.rule_paths()).into_iter().map(|note| note.rule).collect();
     let numbered = plan.rules.rules().iter().enumerate();
     let idle = numbered.filter(|(number, rule)| {
         !rule.file.starts_with("builtin:")

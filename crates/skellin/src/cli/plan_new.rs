@@ -8,7 +8,7 @@ use std::{
 use clap::Args;
 use serde_json::json;
 use skellin_engine::{Configuration, Draft, Passphrase, RunOptions, read_secret, trial_store};
-use skellin_plan::{FORMS, PlanDraft, SecretSource, StoreDraft};
+use skellin_plan::{FORMS, PlaceSpec, PlanDraft, SecretSource, StoreDraft};
 
 use super::{context::Context, error::CliError, output, run};
 use crate::exit::Exit;
@@ -93,6 +93,11 @@ fn draft(
 ) -> Result<(Draft, Option<Passphrase>), CliError> {
     let mut sources = Vec::new();
     for source in &args.sources {
+        if source.to_str().is_some_and(|text| text.contains("://")) {
+            // On another host, where nothing is looked at before the rehearsal.
+            sources.push(source.clone());
+            continue;
+        }
         let full = std::path::absolute(source);
         sources.push(full.map_err(|error| CliError::failed(error.to_string(), None))?);
     }
@@ -123,7 +128,15 @@ fn draft(
                 }
                 None => (context.ask_new_passphrase(&args.store)?, None),
             };
-            (Some(StoreDraft { name: args.store.clone(), place, key_file }), Some(passphrase))
+            (
+                Some(StoreDraft {
+                    name: args.store.clone(),
+                    place: PlaceSpec::Directory(place),
+                    key_file,
+                    access: Vec::new(),
+                }),
+                Some(passphrase),
+            )
         }
     };
     let name = args.name.clone().unwrap_or_else(|| PlanDraft::suggested_name(&sources[0]));

@@ -1,13 +1,23 @@
 //! `restore`: bringing files back.
 
-use std::{ffi::OsString, os::unix::ffi::OsStrExt, path::PathBuf};
+use std::{ffi::OsString, io::IsTerminal as _, os::unix::ffi::OsStrExt, path::PathBuf};
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Destination, Existing, RestoreReport, RestoreRequest, history};
+use skellin_engine::{
+    Destination, Existing, RestoreReport, RestoreRequest,
+    history::{self, Located},
+};
+use skellin_plan::StoreConfig;
+use skellin_store::Store;
 
 use super::{
-    WhichStore, context::Context, error::CliError, output::json_path, run::exceptions_text, signals,
+    WhichStore,
+    context::Context,
+    error::CliError,
+    output::{self, json_path},
+    run::exceptions_text,
+    signals,
 };
 use crate::{exit::Exit, words};
 
@@ -37,6 +47,9 @@ pub(super) struct RestoreArgs {
     /// Say what would happen, write nothing
     #[arg(long)]
     dry_run: bool,
+    /// Ask for content in a frozen storage class to be thawed, without asking back
+    #[arg(long)]
+    thaw: bool,
     #[command(flatten)]
     which: WhichStore,
 }
@@ -72,6 +85,9 @@ pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, Cli
         ExistingArg::Rename => Existing::Rename,
     };
     context.catch_signals();
+    if let Ok(config) = context.lenient_configuration().store(&name) {
+        thawed(context, &store, config, &paths, args)?;
+    }
     let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
     let configuration = context.lenient_configuration();
     let journal = if args.dry_run { None } else { context.journal() };
@@ -96,6 +112,39 @@ pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, Cli
         (false, 0) => Exit::Done,
         (false, _) => Exit::Exceptions,
     })
+}
+
+/// Makes sure that what is to be restored can be read; what is frozen is asked for, once somebody
+/// has agreed to what that takes and costs.
+fn thawed(
+    context: &Context,
+    store: &Store,
+    config: &StoreConfig,
+    paths: &[Located],
+    args: &RestoreArgs,
+) -> Result<(), CliError> {
+    let Some(frozen) = skellin_engine::frozen(store, config, paths, &context.cancel)? else {
+        return Ok(());
+    };
+    let words = frozen.words();
+    if args.dry_run {
+        context.progress.say(&words);
+        return Ok(());
+    }
+    if frozen.objects.is_empty() {
+        return Err(CliError::frozen(words, "run the same command again when they are"));
+    }
+    let agreed = args.thaw
+        || (std::io::stdin().is_terminal()
+            && !context.global.json
+            && output::agreed(&format!("{words}.\nAsk for it? [y/N] "))
+                .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?);
+    if !agreed {
+        return Err(CliError::guarded(words, "to ask for it to be thawed, say --thaw"));
+    }
+    skellin_engine::ask_to_thaw(store, &frozen)?;
+    let asked = format!("asked for {} objects to be thawed; {words}", frozen.objects.len());
+    Err(CliError::frozen(asked, "run the same command again when that time has passed"))
 }
 
 fn as_json(report: &RestoreReport) -> Value {

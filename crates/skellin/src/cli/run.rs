@@ -35,6 +35,51 @@ pub(super) struct RunArgs {
     labels: Vec<String>,
 }
 
+impl RunArgs {
+    /// Runs of these plans, with nobody to agree to anything.
+    pub fn of(plans: Vec<String>) -> Self {
+        Self { plans, dry_run: false, agree: false, labels: Vec::new() }
+    }
+}
+
+/// Runs plans one after the other; one that fails keeps no other from being run. The status is that
+/// of the first that was not as it should be.
+pub(super) fn run_each(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
+    let configuration = context.configuration()?;
+    context.catch_signals();
+    let (mut reports, mut exit) = (Vec::new(), Exit::Done);
+    for name in &args.plans {
+        let ended = context
+            .plan(&configuration, name)
+            .and_then(|plan| Ok((one(context, &configuration, &plan, args)?, plan)));
+        let status = match ended {
+            Ok(((report, copied), plan)) => {
+                reports.push(as_json(&plan, &report, false));
+                match report.status {
+                    RunStatus::Interrupted => {
+                        exit = Exit::Signal(signals::caught().unwrap_or(2));
+                        break;
+                    }
+                    RunStatus::Guarded => Exit::Guarded,
+                    RunStatus::Exceptions => Exit::Exceptions,
+                    RunStatus::Done => copied,
+                }
+            }
+            Err(error) => {
+                error.report(false);
+                error.exit
+            }
+        };
+        if exit == Exit::Done {
+            exit = status;
+        }
+    }
+    if context.global.json {
+        output::json(&json!({"runs": reports}));
+    }
+    Ok(exit)
+}
+
 pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
     if let Some(bad) = args.labels.iter().find(|label| !skellin_plan::is_plan_name(label)) {

@@ -7,6 +7,7 @@ use serde_json::json;
 use skellin_engine::{
     Configuration, Passphrase, history, prepare_drive, prepare_place, read_secret,
 };
+use skellin_plan::FarSource;
 use skellin_store::{Creation, PassphraseCost, Store};
 
 use super::{WhichStore, context::Context, error::CliError, output};
@@ -30,12 +31,12 @@ pub(super) enum StoreCommand {
         #[arg(long, value_name = "NAME", requires = "on")]
         drive: Option<String>,
     },
-    /// Try the way to a store's place, step by step
+    /// Try the way to a store's place, or to a source on another host, step by step
     #[command(
-        after_help = "Examples:\n  skellin store reach pier\n  skellin store reach pier --accept-host-key\n\nIt writes a trial of 4 MiB, reads it back and takes it away again. It stops at the first step\nthat fails, and says what to change there."
+        after_help = "Examples:\n  skellin store reach pier\n  skellin store reach pier --accept-host-key\n  skellin store reach sftp://mast/var/records\n\nAt a store it writes a trial of 4 MiB, reads it back and takes it away again; at a source it only reads. It stops at the first step\nthat fails, and says what to change there."
     )]
     Reach {
-        /// The store
+        /// The store, or a source on another host as a plan names it
         store: String,
         /// Accept a host whose key is not known yet, and remember the key
         #[arg(long)]
@@ -162,7 +163,7 @@ fn create(
 }
 
 fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliError> {
-    let usage = store.usage()?;
+    let (usage, holdings) = (store.usage()?, store.holdings()?);
     let snapshots = history::snapshots(store, None, |_, _| {})?;
     let header = store.header();
     let newest = snapshots.last();
@@ -170,10 +171,16 @@ fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliErro
         || json!({"store": name, "id": header.store.to_string(), "place": store.place().describe(),
             "created": words::rfc3339(header.created * 1000), "snapshots": snapshots.len(),
             "containers": usage.containers, "bytes": usage.bytes,
+            "holds": holdings.iter().map(|holding| json!({"folder": holding.folder, "objects": holding.objects, "bytes": holding.bytes})).collect::<Vec<_>>(),
             "newest": newest.map(|snapshot| words::rfc3339(snapshot.started))}),
         || {
             let newest = newest.map_or("none yet".to_owned(), |snapshot| format!("{} of {}", words::moment(snapshot.started), snapshot.plan));
-            format!("store       {name}\nplace       {}\nid          {}\ncreated     {}\nsnapshots   {}, newest {newest}\ncontainers  {}, {}\n",
+            let rows: Vec<_> = holdings.iter().map(|holding| {
+                let (folder, about) = words::holding(holding.folder);
+                vec![folder.to_owned(), words::count(holding.objects), words::bytes(holding.bytes), about.to_owned()]
+            }).collect();
+            let table = output::table(&["folder", "objects", "bytes", "what it is"], &[1, 2], &rows);
+            format!("store       {name}\nplace       {}\nid          {}\ncreated     {}\nsnapshots   {}, newest {newest}\ncontainers  {}, {}\n\n{table}",
                 store.place().describe(), header.store, words::moment(header.created * 1000),
                 words::count(snapshots.len() as u64), words::count(usage.containers), words::bytes(usage.bytes))
         },
@@ -187,14 +194,26 @@ fn reach(
     name: &str,
     accept: bool,
 ) -> Result<Exit, CliError> {
-    let config = configuration.store(name)?;
     let steps = std::sync::Mutex::new(Vec::new());
-    let result = skellin_engine::reach(config, &configuration.folders, accept, &|step| {
+    let told = |step: skellin_engine::ReachStep| {
         if !context.global.json && !context.global.quiet {
             output::line(format!("✓ {:<10} {}", step.step, step.found));
         }
         steps.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(step);
-    });
+    };
+    let (result, to) = match name.contains("://") {
+        true => {
+            let source = FarSource::parse(name)
+                .map_err(|why| CliError::usage(why, "name it as the plan does"))?;
+            let grounds = &configuration.grounds;
+            (skellin_engine::reach_source(&source, grounds, accept, &told), name.to_owned())
+        }
+        false => {
+            let config = configuration.store(name)?;
+            let reached = skellin_engine::reach(config, &configuration.folders, accept, &told);
+            (reached, config.place.to_string())
+        }
+    };
     let steps = steps.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     result?;
     context.print(
@@ -203,7 +222,7 @@ fn reach(
                 |step: &skellin_engine::ReachStep| json!({"step": step.step, "found": step.found});
             json!({"store": name, "steps": steps.iter().map(step).collect::<Vec<_>>()})
         },
-        || format!("Nothing is in the way to {}.\n", config.place),
+        || format!("Nothing is in the way to {to}.\n"),
     );
     Ok(Exit::Done)
 }

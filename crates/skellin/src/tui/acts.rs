@@ -49,13 +49,16 @@ impl App {
             Action::Help => self.panel = Some(Panel::Help { offset: 0 }),
             Action::Find => self.panel = Some(Panel::finder()),
             Action::GoTo => self.panel = Some(Panel::go_to()),
-            Action::NewPlan => self.begin_wizard(),
+            Action::NewPlan => self.begin_wizard(None),
+            Action::NewStore => self.begin_store(),
             Action::Reach => {
-                let stores =
-                    self.model.stores.as_ref().filter(|_| self.model.screen == Screen::Stores);
-                let store = stores.and_then(|stores| stores.get(self.model.list.selected));
-                if let Some(store) = store.map(|store| store.name.clone()) {
+                if let Some(store) = self.chosen_store() {
                     self.begin_reach(store, false);
+                }
+            }
+            Action::Holds => {
+                if let Some(store) = self.chosen_store() {
+                    self.look_at_place(store);
                 }
             }
             Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
@@ -330,6 +333,12 @@ impl App {
             self.model.ask(Request::Explain { plan: lane.name.clone(), path: path.clone() });
             self.panel = Some(Panel::Why { path, reasons: None });
         }
+    }
+
+    /// The store that is selected in its list.
+    fn chosen_store(&self) -> Option<String> {
+        let stores = self.model.stores.as_ref().filter(|_| self.model.screen == Screen::Stores)?;
+        stores.get(self.model.list.selected).map(|store| store.name.clone())
     }
 
     /// Begins a rule about the selected path: the other way round than it is decided now.

@@ -43,17 +43,15 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
         [] => Stores { fine: BTreeMap::new(), ..Stores::default() },
         _ => parse_stores("stores.toml", "[oak]\nplace = \"/mnt/oak\"\n", &nothing),
     };
-    Configuration {
-        folders: Folders {
-            config: "/etc/skellin".into(),
-            state: folder("state"),
-            cache: folder("cache"),
-            look_in: Vec::new(),
-            drives: None,
-        },
-        stores,
-        plans: plans.iter().map(plan).collect(),
-    }
+    let folders = Folders {
+        config: "/etc/skellin".into(),
+        state: folder("state"),
+        cache: folder("cache"),
+        look_in: Vec::new(),
+        drives: None,
+    };
+    let plans = plans.iter().map(plan).collect();
+    Configuration { stores, plans, ..Configuration::empty(folders) }
 }
 
 pub(super) fn app_of(plans: &[(&str, &str)]) -> (App, Receiver<Request>) {

@@ -115,6 +115,11 @@ impl Lane {
         }
     }
 
+    /// The time zone its schedule is in.
+    fn zone(&self) -> jiff::tz::TimeZone {
+        self.plan.as_ref().and_then(|plan| plan.zone.clone()).unwrap_or_else(words::zone)
+    }
+
     fn schedule(&self) -> Option<&Schedule> {
         self.plan.as_ref()?.schedule.as_ref()
     }
@@ -185,7 +190,7 @@ impl Lane {
         let ends = self.stops.iter().skip(first + 1).copied().chain([now]);
         for (from, to) in self.stops.iter().skip(first).copied().zip(ends) {
             let (Some(from), Some(to)) = (timestamp(from), timestamp(to)) else { continue };
-            let moments = schedule.moments(from, to, Some(from), &words::zone(), MOST_MOMENTS);
+            let moments = schedule.moments(from, to, Some(from), &self.zone(), MOST_MOMENTS);
             // The last one before a run is what that run made up for, unless nothing has come yet.
             let open = to.as_millisecond() >= now;
             let caught_up = usize::from(
@@ -205,14 +210,14 @@ impl Lane {
             return Vec::new();
         };
         let last = self.marks.last().and_then(|mark| timestamp(mark.time));
-        let moments = schedule.moments(from, to, last, &words::zone(), MOST_MOMENTS);
+        let moments = schedule.moments(from, to, last, &self.zone(), MOST_MOMENTS);
         moments.into_iter().map(|moment| moment.as_millisecond()).collect()
     }
 
     /// The first moment of the schedule after a time.
     pub fn next(&self, after: i64) -> Option<i64> {
         let last = self.marks.last().and_then(|mark| timestamp(mark.time));
-        let next = self.schedule()?.next(timestamp(after)?, last, &words::zone());
+        let next = self.schedule()?.next(timestamp(after)?, last, &self.zone());
         Some(next.as_millisecond())
     }
 

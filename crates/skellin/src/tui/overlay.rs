@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::Known,
     model::Cursor,
-    panels::{Answer, Panel, ReachPanel, Wizard, type_secret},
+    panels::{Answer, HoldsPanel, Panel, ReachPanel, StorePanel, Wizard, type_secret},
     worker::{JobEnd, Report, Request},
 };
 
@@ -36,7 +36,9 @@ impl App {
                 }
                 _ => Answer::Dismiss,
             },
-            Panel::About | Panel::Why { .. } | Panel::Trouble(_) => Answer::Dismiss,
+            Panel::About | Panel::Why { .. } | Panel::Trouble(_) | Panel::Holds(_) => {
+                Answer::Dismiss
+            }
             Panel::Passphrase { typed, .. } => match key.code {
                 KeyCode::Esc => Answer::Dismiss,
                 KeyCode::Enter => Answer::Open,
@@ -56,6 +58,7 @@ impl App {
             Panel::Rule(rule) => rule.key(key),
             Panel::Reach(reach) => reach.key(key.code),
             Panel::Wizard(wizard) => wizard.key(key, &self.model),
+            Panel::Store(store) => store.key(key),
         };
         self.answer(panel, answer)
     }
@@ -112,6 +115,12 @@ impl App {
                 self.model.ask(Request::Configuration);
                 self.model.wanted_lane = Some(plan);
             }
+            (Answer::LeaveStore { unused }, _) => {
+                if let Some(file) = unused {
+                    self.model.ask(Request::DropSecret(file));
+                }
+            }
+            (Answer::PlanFor(store), _) => self.begin_wizard(Some(&store)),
             (_, panel) => self.panel = Some(panel),
         }
         Step::GoOn
@@ -156,9 +165,21 @@ impl App {
         Step::GoOn
     }
 
-    pub(super) fn begin_wizard(&mut self) {
-        let (wizard, requests) =
-            Wizard::new(&self.model.home, &self.model.folder, &self.model.store_names);
+    pub(super) fn look_at_place(&mut self, store: String) {
+        self.panel = Some(Panel::Holds(HoldsPanel::new(store.clone())));
+        self.model.ask(Request::Holds(store));
+    }
+
+    pub(super) fn begin_store(&mut self) {
+        let (home, folder) = (&self.model.home, &self.model.folder);
+        let panel = StorePanel::new(home, folder, &self.model.store_names);
+        self.panel = Some(Panel::Store(Box::new(panel)));
+    }
+
+    /// Begins a plan; `store`: the one it shall keep its snapshots in.
+    pub(super) fn begin_wizard(&mut self, store: Option<&str>) {
+        let (home, folder) = (&self.model.home, &self.model.folder);
+        let (wizard, requests) = Wizard::new(home, folder, &self.model.store_names, store);
         self.panel = Some(Panel::Wizard(Box::new(wizard)));
         requests.into_iter().for_each(|request| self.model.ask(request));
     }
@@ -186,6 +207,9 @@ impl App {
         if let (Some(Panel::Wizard(wizard)), Some(Target::Entry(entry))) = (&mut self.panel, target)
         {
             wizard.choose(entry);
+        }
+        if let (Some(Panel::Store(store)), Some(Target::Entry(entry))) = (&mut self.panel, target) {
+            store.choose(entry);
         }
     }
 
@@ -222,6 +246,9 @@ impl App {
             {
                 *reasons = Some(told);
             }
+            (Some(Panel::Holds(holds)), Report::Holds { store, found }) => {
+                holds.take(&store, found);
+            }
             (Some(Panel::Reach(reach)), Report::ReachStep { number, step }) => {
                 reach.take_step(number, step);
             }
@@ -229,6 +256,17 @@ impl App {
                 let is_there = end.is_ok();
                 reach.take_end(number, end);
                 if is_there {
+                    self.model.look_again();
+                }
+            }
+            (Some(Panel::Store(_)), report) => {
+                let is_made = matches!(report, Report::StoreMade(Ok(())));
+                if let Some(Panel::Store(mut store)) = self.panel.take() {
+                    let answer = store.report(report);
+                    self.answer(Panel::Store(store), answer);
+                }
+                if is_made {
+                    self.model.ask(Request::Configuration);
                     self.model.look_again();
                 }
             }

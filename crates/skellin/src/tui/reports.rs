@@ -94,6 +94,11 @@ impl App {
             | Report::Reached { .. }
             | Report::Local(..)
             | Report::Checked(_)
+            | Report::Holds { .. }
+            | Report::Folders { .. }
+            | Report::SecretKept(_)
+            | Report::StoreStep { .. }
+            | Report::StoreMade(_)
             | Report::Saved(_) => {
                 self.panel_report(report);
             }

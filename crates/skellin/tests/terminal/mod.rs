@@ -27,7 +27,7 @@ impl Screen {
         let socket = format!("skellin-test-{}-{number}", std::process::id());
         let screen = Self { socket };
         let script = format!(
-            "export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache HOME={0} PS1='shell> ' TERM=tmux-256color; {1}; echo status $?; stty -a | grep -o -- '-\\?echo ' ; exec cat",
+            "export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache SKELLIN_DRIVES={0}/drives HOME={0} PS1='shell> ' TERM=tmux-256color; {1}; echo status $?; stty -a | grep -o -- '-\\?echo ' ; exec cat",
             folder.display(),
             command
         );
@@ -132,7 +132,7 @@ impl Screen {
     }
 
     pub fn type_text(&self, text: &str) {
-        self.tmux(&["send-keys", "-l", text]);
+        self.tmux(&["send-keys", "-l", "--", text]);
     }
 }
 

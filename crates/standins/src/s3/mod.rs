@@ -60,6 +60,8 @@ pub struct Trouble {
     pub clock: i64,
     /// Objects of this class have to be thawed before they are read.
     pub frozen_class: Option<String>,
+    /// What was asked to be thawed is still being thawed.
+    pub thaws_long: bool,
 }
 
 #[derive(Debug)]

@@ -5,6 +5,7 @@ use std::{
     fs, io,
     path::{Path, PathBuf},
     sync::Mutex,
+    time::SystemTime,
 };
 
 use hyper::body::Bytes;
@@ -24,11 +25,35 @@ pub(super) struct Upload {
     parts: BTreeMap<u32, Bytes>,
 }
 
+/// What is known of an object.
+#[derive(Clone, Debug)]
+struct Object {
+    size: u64,
+    class: Option<String>,
+    modified: SystemTime,
+}
+
+impl Object {
+    fn of(facts: &fs::Metadata, class: Option<String>) -> io::Result<Self> {
+        Ok(Self { size: facts.len(), class, modified: facts.modified()? })
+    }
+
+    /// What this state of it is called.
+    fn tag(&self) -> String {
+        let since = self.modified.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        format!("\"{:x}-{:x}\"", self.size, since.as_nanos())
+    }
+
+    fn told(&self, answer: Answer) -> Answer {
+        let modified = httpdate::fmt_http_date(self.modified);
+        answer.with("ETag", self.tag()).with("Last-Modified", modified)
+    }
+}
+
 /// What is there.
 #[derive(Debug, Default)]
 struct Inventory {
-    /// Sizes and classes by name.
-    objects: BTreeMap<String, (u64, Option<String>)>,
+    objects: BTreeMap<String, Object>,
     uploads: BTreeMap<String, Upload>,
     /// Objects that were asked to be thawed.
     thawed: Vec<String>,
@@ -42,11 +67,7 @@ pub(super) struct Shelf {
     inventory: Mutex<Inventory>,
 }
 
-fn gather(
-    root: &Path,
-    below: &str,
-    into: &mut BTreeMap<String, (u64, Option<String>)>,
-) -> io::Result<()> {
+fn gather(root: &Path, below: &str, into: &mut BTreeMap<String, Object>) -> io::Result<()> {
     for entry in fs::read_dir(root.join(below))? {
         let entry = entry?;
         let name = entry.file_name().to_string_lossy().into_owned();
@@ -54,7 +75,7 @@ fn gather(
         let metadata = entry.metadata()?;
         match metadata.is_dir() {
             true => gather(root, &name, into)?,
-            false => drop(into.insert(name, (metadata.len(), None))),
+            false => drop(into.insert(name, Object::of(&metadata, None)?)),
         }
     }
     Ok(())
@@ -80,7 +101,7 @@ impl Shelf {
     pub fn classes(&self) -> Vec<(String, String)> {
         let inventory = locked(&self.inventory);
         let named = inventory.objects.iter();
-        named.filter_map(|(name, (_, class))| Some((name.clone(), class.clone()?))).collect()
+        named.filter_map(|(name, object)| Some((name.clone(), object.class.clone()?))).collect()
     }
 
     pub fn uploads(&self) -> Vec<Upload> {
@@ -145,7 +166,7 @@ impl Shelf {
         if wants_new && !trouble.writes_over && inventory.objects.contains_key(object) {
             return Ok(Answer::error(412, "PreconditionFailed", "there is one already"));
         }
-        let held: u64 = inventory.objects.values().map(|(size, _)| size).sum();
+        let held: u64 = inventory.objects.values().map(|object| object.size).sum();
         if trouble.room.is_some_and(|room| held + bytes.len() as u64 > room) {
             return Ok(Answer::error(507, "QuotaExceeded", "the bucket is full"));
         }
@@ -154,29 +175,40 @@ impl Shelf {
             fs::create_dir_all(folder)?;
         }
         fs::write(&path, bytes)?;
-        inventory.objects.insert(object.clone(), (bytes.len() as u64, class));
-        Ok(Answer::new(200).with("ETag", format!("\"{}\"", tag(bytes))))
+        let made = Object::of(&fs::metadata(&path)?, class)?;
+        let answer = Answer::new(200).with("ETag", made.tag());
+        inventory.objects.insert(object.clone(), made);
+        Ok(answer)
     }
 
     fn get(&self, asked: &Asked, trouble: &Trouble) -> io::Result<Answer> {
         let inventory = locked(&self.inventory);
-        let Some((size, class)) = inventory.objects.get(&asked.object) else {
+        let Some(object) = inventory.objects.get(&asked.object).cloned() else {
             return Ok(Answer::error(404, "NoSuchKey", "no such object"));
         };
         let is_head = asked.method == Method::Head;
-        let frozen = class.is_some() && *class == trouble.frozen_class;
-        if frozen && !is_head && !inventory.thawed.contains(&asked.object) {
+        let frozen = object.class.is_some() && object.class == trouble.frozen_class;
+        let asked_for = inventory.thawed.contains(&asked.object);
+        if frozen && !is_head && (!asked_for || trouble.thaws_long) {
             return Ok(Answer::error(403, "InvalidObjectState", "it is frozen"));
         }
-        let size = *size;
+        let size = object.size;
         drop(inventory);
         if is_head {
-            return Ok(Answer::new(200).length(size));
+            let mut answer = object.told(Answer::new(200).length(size));
+            if let Some(class) = &object.class {
+                answer = answer.with("x-amz-storage-class", class.clone());
+            }
+            if frozen && asked_for {
+                let ongoing = format!("ongoing-request=\"{}\"", trouble.thaws_long);
+                answer = answer.with("x-amz-restore", ongoing);
+            }
+            return Ok(answer);
         }
         let bytes = fs::read(self.root.join(&asked.object))?;
         let Some(range) = asked.headers.get("range").and_then(|range| range.strip_prefix("bytes="))
         else {
-            return Ok(Answer::new(200).body(bytes));
+            return Ok(object.told(Answer::new(200).body(bytes)));
         };
         let (from, to) = range.split_once('-').unwrap_or((range, ""));
         let (from, to) = match (from.parse::<u64>(), to.parse::<u64>()) {
@@ -191,9 +223,8 @@ impl Shelf {
         }
         let part =
             bytes[usize::try_from(from).unwrap_or(0)..usize::try_from(to).unwrap_or(0)].to_vec();
-        Ok(Answer::new(206)
-            .with("Content-Range", format!("bytes {from}-{}/{size}", to - 1))
-            .body(part))
+        let answer = Answer::new(206).body(part);
+        Ok(object.told(answer.with("Content-Range", format!("bytes {from}-{}/{size}", to - 1))))
     }
 
     fn list(&self, asked: &Asked) -> Answer {
@@ -201,25 +232,40 @@ impl Shelf {
         let most = asked.query("max-keys").parse().unwrap_or(PAGE).min(PAGE);
         let after = asked.query("continuation-token");
         let inventory = locked(&self.inventory);
-        let found = inventory.objects.iter().filter(|(name, _)| {
-            name.strip_prefix(prefix)
-                .is_some_and(|rest| asked.query("delimiter").is_empty() || !rest.contains('/'))
-                && name.as_str() > after
-        });
-        let found: Vec<_> = found.take(most + 1).collect();
-        let is_cut = found.len() > most;
-        let mut content = format!("<IsTruncated>{is_cut}</IsTruncated>");
-        for (name, (size, _)) in found.iter().take(most) {
-            content.push_str(&format!(
-                "<Contents><Key>{}</Key><Size>{size}</Size></Contents>",
-                escaped(name)
-            ));
+        let mut content = String::new();
+        // What is told of last, and of how many: objects, and beginnings of names.
+        let (mut told, mut last, mut is_cut) = (0, String::new(), false);
+        for (name, object) in &inventory.objects {
+            let Some(rest) = name.strip_prefix(prefix) else { continue };
+            let folder = rest.find('/').filter(|_| !asked.query("delimiter").is_empty());
+            let shown = folder.map_or(name.as_str(), |at| &name[..=prefix.len() + at]);
+            if shown <= after || shown == last {
+                continue;
+            }
+            if told == most {
+                is_cut = true;
+                break;
+            }
+            told += 1;
+            shown.clone_into(&mut last);
+            content.push_str(&match folder {
+                Some(_) => format!(
+                    "<CommonPrefixes><Prefix>{}</Prefix></CommonPrefixes>",
+                    escaped(shown)
+                ),
+                None => {
+                    let modified = jiff::Timestamp::try_from(object.modified).unwrap_or_default();
+                    format!(
+                        "<Contents><Key>{}</Key><LastModified>{modified}</LastModified><ETag>{}</ETag><Size>{}</Size></Contents>",
+                        escaped(name), escaped(&object.tag()), object.size
+                    )
+                }
+            });
         }
-        if let Some((last, _)) = found.get(most.wrapping_sub(1)).filter(|_| is_cut) {
-            content.push_str(&format!(
-                "<NextContinuationToken>{}</NextContinuationToken>",
-                escaped(last)
-            ));
+        content.push_str(&format!("<IsTruncated>{is_cut}</IsTruncated>"));
+        if is_cut {
+            let token = escaped(&last);
+            content.push_str(&format!("<NextContinuationToken>{token}</NextContinuationToken>"));
         }
         Answer::xml("ListBucketResult", &content)
     }
@@ -255,7 +301,7 @@ impl Shelf {
 
     fn part(&self, asked: &Asked, trouble: &Trouble) -> Answer {
         let mut inventory = locked(&self.inventory);
-        let held: u64 = inventory.objects.values().map(|(size, _)| size).sum();
+        let held: u64 = inventory.objects.values().map(|object| object.size).sum();
         if trouble.room.is_some_and(|room| held + asked.body.len() as u64 > room) {
             return Answer::error(507, "QuotaExceeded", "the bucket is full");
         }

@@ -9,8 +9,9 @@ use std::{
 
 use jiff::Timestamp;
 use skellin_engine::{
-    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, RunOptions,
-    open_place_alone, prepare_place, prepare_place_alone,
+    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal,
+    ReplicateRequest, RunOptions, history, open_place, prepare_drive, prepare_place,
+    prepare_place_alone, replicate,
 };
 use skellin_place::{Extent, Listed, ObjectName, Place, PlaceError};
 use skellin_plan::{PlaceSpec, Plan};
@@ -19,7 +20,7 @@ use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
 use super::{
     files::{PASSPHRASE, failed, private, write},
-    servers::Servers,
+    servers::{Servers, passphrase},
 };
 use crate::{
     cli::{context::Context, error::CliError},
@@ -28,21 +29,38 @@ use crate::{
 
 const DAY: i64 = 86_400_000;
 
-/// Plans, key and store of the station; the stores' file last: with it the world counts as built.
-pub(super) fn configure(
-    folder: &Path,
-    folders: &Folders,
-    now: i64,
-    far: Option<&str>,
-) -> Result<(), CliError> {
+/// Plans and key of the station, and a store in a directory.
+pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<(), CliError> {
+    plans(folder, folders, false)?;
+    let oak = folder.join("oak");
+    let place = prepare_place_alone(PlaceSpec::Directory(oak.clone()))?;
+    create(&*place, now)?;
+    let text = format!("[oak]\nplace = \"{}\"\n{}", oak.display(), passphrase(folder));
+    write(&folders.config.join("stores.toml"), &text)
+}
+
+fn create(place: &dyn Place, now: i64) -> Result<(), CliError> {
+    let creation =
+        Creation { cost: PassphraseCost::TRIVIAL, now: now / 1000, ..Creation::default() };
+    Store::create(place, PASSPHRASE.as_bytes(), creation)?;
+    Ok(())
+}
+
+/// Plans and key of the station; `far`: whether there are other places than the directory.
+fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     // Where the far stores are, there go copies.
     let copies = |to: &str| match far {
-        Some(_) => format!("replicate = [\"{to}\"]\n"),
-        None => String::new(),
+        true => format!("replicate = [\"{to}\"]\n"),
+        false => String::new(),
     };
-    let (key, oak, ridge) =
-        (folder.join("oak.key"), folder.join("oak"), Ridge::new(folder.join("srv")));
-    private(&key, PASSPHRASE)?;
+    let ridge = Ridge::new(folder.join("srv"));
+    private(&folder.join("oak.key"), PASSPHRASE)?;
+    if far {
+        write(
+            &folders.config.join("plans/gateway.toml"),
+            "about   = \"The logger on the mast, pulled over SFTP\"\nsources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore   = \"oak\"\nmachine = \"hut\"\nrules   = \"skip *.spool\"\n\n[schedule]\nrun = \"sundays, tuesdays and thursdays at 23:20\"\n",
+        )?;
+    }
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
@@ -59,24 +77,22 @@ pub(super) fn configure(
             ridge.ringing().display(),
             copies("offshore")
         ),
-    )?;
-    let place = prepare_place_alone(PlaceSpec::Directory(oak.clone()))?;
-    let creation =
-        Creation { cost: PassphraseCost::TRIVIAL, now: now / 1000, ..Creation::default() };
-    Store::create(&*place, PASSPHRASE.as_bytes(), creation)?;
-    let stores = format!(
-        "[oak]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\n",
-        oak.display(),
-        key.display()
-    );
-    write(&folders.config.join("stores.toml"), &format!("{stores}{}", far.unwrap_or_default()))
+    )
 }
+
+/// The drives of `oak`.
+const EAST: &str = "oak-east";
+const WEST: &str = "oak-west";
+/// The night on which the drives were last swapped for a day.
+const SWAPPED: i64 = NIGHTS - 9;
 
 /// What the nights are played with.
 struct Nights<'a> {
     configuration: &'a Configuration,
     journal: &'a Journal,
-    oak: PathBuf,
+    /// Where the drive is mounted, and where it is when it is not.
+    mount: PathBuf,
+    pocket: PathBuf,
     store: Arc<Store>,
     clock: NightClock,
 }
@@ -89,25 +105,42 @@ pub(super) fn build(
     let servers = Servers::start(folder)?;
     let now = Timestamp::now().as_millisecond();
     let start = midnight(now - NIGHTS * DAY);
-    configure(folder, folders, start, Some(&servers.stores(folder)?))?;
+    plans(folder, folders, true)?;
+    write(&folders.config.join("hosts.toml"), &servers.hosts(folder))?;
+    let oak = format!(
+        "[oak]\nplace = \"drive:/skellin\"\ndrives = [\"{EAST}\", \"{WEST}\"]\nswap = \"mondays\"\n{}",
+        passphrase(folder)
+    );
+    let stores = format!("{oak}{}", servers.stores(folder)?);
     servers.is_known(folder)?;
+    write(&folders.config.join("stores.toml"), &stores)?;
     let configuration = Configuration::load(folders.clone())?;
     let journal = Journal::open(&folders.state)?;
-    let oak = folder.join("oak");
-    let place = open_place_alone(PlaceSpec::Directory(oak.clone()))?;
+    let mount = folder.join("drives").join(EAST);
+    fs::create_dir_all(&mount).map_err(|error| failed(&mount, &error))?;
+    let place = prepare_drive(configuration.store("oak")?, &mount, Some(EAST), folders)?;
+    create(&*place, start)?;
     let cache = Cache::ReadWrite(folders.cache.clone());
     let store = Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?);
     let nights = Nights {
         configuration: &configuration,
         journal: &journal,
-        oak,
+        mount,
+        pocket: folder.join("away"),
         store,
         clock: NightClock::default(),
     };
     let (ridge, root) = (Ridge::new(folder.join("srv")), folder.join("srv"));
     for night in 0..NIGHTS {
         let midnight = midnight(start + night * DAY + DAY / 2);
-        ridge.live(night, midnight + 20 * 3_600_000).map_err(|error| failed(&root, &error))?;
+        let evening = midnight + 20 * 3_600_000;
+        ridge
+            .live(night, evening)
+            .and_then(|()| Ridge::live_at_the_mast(&Servers::mast_files(folder), night, evening))
+            .map_err(|error| failed(&root, &error))?;
+        if night == SWAPPED {
+            nights.bring_up_the_other_drive(folders, midnight + 9 * 3_600_000)?;
+        }
         for file in &configuration.plans {
             let Some(plan) = &file.plan else { continue };
             if let Some(moment) = tonight(plan, midnight) {
@@ -163,13 +196,43 @@ fn midnight(milliseconds: i64) -> i64 {
 }
 
 impl Nights<'_> {
+    fn unplug(&self, drive: &str) -> Result<(), CliError> {
+        fs::create_dir_all(&self.pocket)
+            .and_then(|()| fs::rename(self.mount.with_file_name(drive), self.pocket.join(drive)))
+            .map_err(|error| failed(&self.pocket, &error))
+    }
+
+    fn plug_in(&self, drive: &str) -> Result<(), CliError> {
+        let mount = self.mount.with_file_name(drive);
+        fs::rename(self.pocket.join(drive), &mount).map_err(|error| failed(&mount, &error))
+    }
+
+    /// The drive that was away gets all there is, and is carried away again.
+    fn bring_up_the_other_drive(&self, folders: &Folders, now: i64) -> Result<(), CliError> {
+        self.clock.set(now);
+        let mount = self.mount.with_file_name(WEST);
+        fs::create_dir_all(&mount).map_err(|error| failed(&mount, &error))?;
+        let oak = self.configuration.store("oak")?;
+        let place = prepare_drive(oak, &mount, Some(WEST), folders)?;
+        create(&*place, now)?;
+        let cache = Cache::ReadWrite(folders.cache.clone());
+        let west = Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?);
+        let id = west.header().store.to_string();
+        let (cancel, silent) = (Cancel::new(), |_: Event| {});
+        let request =
+            ReplicateRequest { plan: None, clock: &self.clock, cancel: &cancel, events: &silent };
+        replicate(&self.store, &west, &request)?;
+        let newest = history::snapshots(&self.store, None, |_, _| {})?;
+        let newest = newest.last().map(|snapshot| snapshot.started);
+        self.journal.note_drive("oak", (WEST, &id), now, newest)?;
+        self.unplug(WEST)
+    }
+
     /// The far store of a plan, and the copies there.
     fn copy(&self, plan: &str, to: &str, folders: &Folders, now: i64) -> Result<(), CliError> {
         self.clock.set(now);
         let place = prepare_place(self.configuration.store(to)?)?;
-        let creation =
-            Creation { cost: PassphraseCost::TRIVIAL, now: now / 1000, ..Creation::default() };
-        Store::create(&*place, PASSPHRASE.as_bytes(), creation)?;
+        create(&*place, now)?;
         let conductor = Conductor {
             configuration: self.configuration,
             journal: Some(self.journal),
@@ -206,12 +269,11 @@ impl Nights<'_> {
         };
         match happening {
             Some(Happening::DriveMissing) => {
-                let pocket = self.oak.with_extension("in-a-pocket");
-                fs::rename(&self.oak, &pocket).map_err(|error| failed(&pocket, &error))?;
-                let spec = PlaceSpec::Directory(self.oak.clone());
-                let missed =
-                    run(&|| open_place_alone(spec.clone()).map(|_| Arc::clone(&self.store)));
-                fs::rename(&pocket, &self.oak).map_err(|error| failed(&self.oak, &error))?;
+                let (oak, folders) =
+                    (self.configuration.store("oak")?, &self.configuration.folders);
+                self.unplug(EAST)?;
+                let missed = run(&|| open_place(oak, folders).map(|_| Arc::clone(&self.store)));
+                self.plug_in(EAST)?;
                 match missed {
                     Err(EngineError::Place(_)) => Ok(()),
                     other => other.map(drop).map_err(CliError::from),

@@ -60,6 +60,39 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         )?;
     }
 
+    story.step("The logger on the mast is read over SFTP, and only what changed is read again");
+    let mast = Servers::mast_files(&world);
+    let at = jiff::Timestamp::now().as_millisecond() - 86_400_000;
+    for night in 0..3 {
+        Ridge::live_at_the_mast(&mast, night, at).map_err(|error| failed(&mast, &error))?;
+    }
+    write(&story.path("config/hosts.toml"), &servers.hosts(&world))?;
+    let text = "sources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore = \"pier\"\nmachine = \"hut\"\nrules = \"skip *.spool\"\n";
+    write(&story.path("config/plans/gateway.toml"), text)?;
+    let source = "sftp://mast/var/records";
+    let refused = story.refusal(&["run", "gateway"], 5)?;
+    story.hold(refused.contains(&servers.mast.sha256()), "an unknown key is refused here too")?;
+    let reached = story.command(&["store", "reach", source, "--accept-host-key"], true)?;
+    let steps = reached["steps"].as_array().map_or(0, Vec::len);
+    story.hold(steps == 6, &format!("{steps} steps, nothing in the way"))?;
+    let first = story.command(&["run", "gateway"], true)?;
+    Ridge::live_at_the_mast(&mast, 3, at + 3_600_000).map_err(|error| failed(&mast, &error))?;
+    let second = story.command(&["run", "gateway"], true)?;
+    let (first, second) = (&first["runs"][0]["files"], &second["runs"][0]["files"]);
+    story.hold(
+        first["new"] == 16 && second["new"] == 4 && second["changed"] == 1 && second["same"] == 15,
+        "16 files, then 4 new and 1 changed",
+    )?;
+    let out = story.path("restored-gateway");
+    let to = out.display().to_string();
+    story.command(&["restore", "gateway@newest", "--to", &to], true)?;
+    for source in ["etc", "var/records"] {
+        let name = source.rsplit('/').next().unwrap_or(source);
+        compare::same(&mast.join(source), &out.join(name), &["queue.spool"])
+            .map_err(|why| CliError::failed(format!("{source}: {why}"), None))?;
+    }
+    story.hold(true, "restored here, and the same")?;
+
     story.step("Snapshots are copied to other stores, of other keys");
     let held = story.command(&["history", "--store", "oak"], true)?;
     let held = held["snapshots"].as_array().map_or(0, Vec::len) as u64;

@@ -42,15 +42,19 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
         return story::tell(context, &folder, args.dir.is_none());
     }
     let folders = folders(&folder);
-    let stores = folders.config.join("stores.toml");
-    let _servers = match stores.exists() {
-        true => servers::Servers::reopen(&folder, &stores)?,
-        false => build::build(context, &folder, &folders)?,
+    let built = folder.join("built");
+    let _servers = match built.exists() {
+        true => servers::Servers::reopen(&folder, &folders.config)?,
+        false => {
+            let servers = build::build(context, &folder, &folders)?;
+            files::write(&built, "Opened again, this world goes on from where it was left.\n")?;
+            servers
+        }
     };
     if !context.global.quiet {
         output::line(format!("The station's world is in {}", folder.display()));
         output::line(format!(
-            "Commands find it with: export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache",
+            "Commands find it with: export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache SKELLIN_DRIVES={0}/drives",
             folder.display()
         ));
     }

@@ -46,7 +46,7 @@ fn all(story: &mut Story<'_>) -> Result<(), CliError> {
     let ridge = Ridge::new(story.path("srv"));
     let cannot = |error: std::io::Error| failed(&story.folder, &error);
     ridge.live(0, now - 2 * 86_400_000).map_err(cannot)?;
-    build::configure(&story.folder, &folders(&story.folder), now, None)?;
+    build::configure(&story.folder, &folders(&story.folder), now)?;
     story.say(&format!("The station's world is in {}", story.folder.display()));
 
     story.step("The plans are checked");

@@ -1,5 +1,7 @@
 //! What a panel wants done.
 
+use std::path::PathBuf;
+
 use crate::tui::{keys::Action, worker::Request};
 
 /// What a panel wants done.
@@ -35,4 +37,10 @@ pub(in crate::tui) enum Answer {
     },
     /// The draft was saved.
     Saved(String),
+    /// Leave the making of a store; the file of a secret that nothing uses.
+    LeaveStore {
+        unused: Option<PathBuf>,
+    },
+    /// Make a plan that keeps its snapshots in this store.
+    PlanFor(String),
 }

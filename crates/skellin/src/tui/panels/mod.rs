@@ -4,12 +4,15 @@ mod answer;
 mod doctor;
 mod edit;
 mod finder;
+mod guide;
+mod holds;
 mod look;
 mod moment;
 mod reach;
 mod restore;
 mod rule;
 mod secret;
+mod store;
 mod wizard;
 mod wizard_draw;
 
@@ -27,6 +30,7 @@ use super::{keys, model::Model, worker::Trouble};
 use crate::words::{self, fit};
 pub(super) use answer::Answer;
 use finder::Finder;
+pub(super) use holds::HoldsPanel;
 use look::Look;
 use moment::GoTo;
 pub(super) use reach::ReachPanel;
@@ -34,6 +38,7 @@ use restore::RestorePanel;
 pub(super) use rule::RulePanel;
 use secret::dots;
 pub(super) use secret::type_secret;
+pub(super) use store::StorePanel;
 pub(super) use wizard::Wizard;
 
 /// Something over the screen.
@@ -71,6 +76,9 @@ pub(super) enum Panel {
     /// Something failed that belongs to no screen.
     Trouble(Trouble),
     Wizard(Box<Wizard>),
+    Store(Box<StorePanel>),
+    /// What lies at a store's place.
+    Holds(HoldsPanel),
 }
 
 impl Panel {
@@ -114,7 +122,9 @@ impl Panel {
             Self::Look(_) => {
                 vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
             }
-            Self::About | Self::Why { .. } | Self::Trouble(_) => vec![("Esc", "back")],
+            Self::About | Self::Why { .. } | Self::Trouble(_) | Self::Holds(_) => {
+                vec![("Esc", "back")]
+            }
             Self::Rule(_) => {
                 vec![
                     ("Space", "take or skip"),
@@ -126,6 +136,7 @@ impl Panel {
             Self::Reach(reach) => reach.hints(),
             Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
             Self::Wizard(wizard) => wizard.hints(),
+            Self::Store(store) => store.hints(),
         }
     }
 }
@@ -195,6 +206,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             let title = format!(" The way to {} ", reach.store);
             popup(frame, app, &title, reach.lines(app), area, 110);
         }
+        Panel::Holds(holds) => {
+            let title = format!(" What lies at the place of {} ", holds.store);
+            popup(frame, app, &title, holds.lines(app), area, 96);
+        }
         Panel::Why { path, reasons } => {
             let lines = match reasons {
                 None => vec![Line::styled("looking at the rules, and below …", theme.quiet())],
@@ -230,6 +245,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             popup(frame, app, " That did not work ", lines, area, 96);
         }
         Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
+        Panel::Store(panel) => store::draw(frame, app, panel, area),
     }
 }
 

@@ -9,6 +9,7 @@ use ratatui::{
     text::{Line, Span},
 };
 use skellin_engine::{Cancel, Destination, Existing, Progress};
+use skellin_plan::FarSource;
 use skellin_store::RunId;
 
 use super::{answer::Answer, edit::Line as EditLine};
@@ -52,12 +53,14 @@ pub(in crate::tui) enum Stage {
 impl RestorePanel {
     pub fn new(path: Vec<u8>, store: String, snapshot: RunId, time: i64, home: &str) -> Self {
         let directory = EditLine::of(&format!("{}/restored", home.trim_end_matches('/')));
+        // What lies on another host is never written there.
+        let in_place = !FarSource::is_address(&path);
         Self {
             path,
             store,
             snapshot,
             time,
-            in_place: true,
+            in_place,
             directory,
             existing: Existing::Leave,
             field: 0,

@@ -38,6 +38,7 @@ impl RulePanel {
         is_directory: bool,
         take: bool,
     ) -> Result<Self, String> {
+        let source = source.strip_suffix(b"/").unwrap_or(source);
         let below = path.strip_prefix(source).and_then(|rest| rest.strip_prefix(b"/"));
         let below = below.ok_or("a source as a whole is chosen in the plan itself")?;
         let name = below.rsplit(|b| *b == b'/').next().unwrap_or(below);

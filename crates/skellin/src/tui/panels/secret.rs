@@ -23,3 +23,13 @@ pub(in crate::tui) fn type_secret(typed: &mut Passphrase, code: KeyCode) -> bool
 pub(super) fn dots(typed: &Passphrase) -> String {
     "•".repeat(String::from_utf8_lossy(typed).chars().count())
 }
+
+/// How strong a passphrase of so many bytes is, in words.
+pub(super) fn strength(length: usize) -> &'static str {
+    match length {
+        0 => "",
+        1..=11 => "short: a thief with the store can try many",
+        12..=19 => "fair; a few more words make it strong",
+        _ => "strong, if nobody else says it",
+    }
+}

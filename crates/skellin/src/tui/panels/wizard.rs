@@ -5,7 +5,7 @@ use std::{collections::BTreeSet, path::PathBuf};
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use skellin_engine::{Cancel, Draft, Passphrase, Progress, RunReport};
-use skellin_plan::{PlanDraft, StoreDraft};
+use skellin_plan::{PlaceSpec, PlanDraft, StoreDraft};
 
 use super::{answer::Answer, edit::Line as EditLine, secret::type_secret};
 use crate::tui::{
@@ -80,7 +80,14 @@ pub(in crate::tui) struct Wizard {
 
 impl Wizard {
     /// With the requests it begins with.
-    pub fn new(home: &str, config: &str, stores: &[String]) -> (Self, Vec<Request>) {
+    /// `store`: the one its snapshots shall be kept in.
+    pub fn new(
+        home: &str,
+        config: &str,
+        stores: &[String],
+        store: Option<&str>,
+    ) -> (Self, Vec<Request>) {
+        let chosen = stores.iter().position(|name| Some(name.as_str()) == store);
         let folder = PathBuf::from(home);
         let wizard = Self {
             page: Page::Sources,
@@ -90,7 +97,7 @@ impl Wizard {
             list: List::default(),
             sources: BTreeSet::new(),
             stores: stores.to_vec(),
-            store: 0,
+            store: chosen.unwrap_or(0),
             store_name: EditLine::default(),
             place: EditLine::default(),
             passphrase: Passphrase::default(),
@@ -119,8 +126,9 @@ impl Wizard {
     fn draft(&self) -> Draft {
         let store = self.is_new_store().then(|| StoreDraft {
             name: self.store_name.text(),
-            place: PathBuf::from(self.place.text()),
+            place: PlaceSpec::Directory(PathBuf::from(self.place.text())),
             key_file: self.keep.then(|| self.key_file()),
+            access: Vec::new(),
         });
         let known = self.stores.get(self.store).cloned();
         let plan = PlanDraft {

@@ -7,12 +7,13 @@ use ratatui::{
     layout::{Constraint, Layout, Rect},
     style::Style,
     text::{Line, Span, Text},
-    widgets::{Clear, Paragraph, Wrap},
+    widgets::{Paragraph, Wrap},
 };
 
 use super::{
     edit::Line as EditLine,
-    secret::dots,
+    guide,
+    secret::{dots, strength},
     wizard::{Field, PAGES, Page, Trial, Wizard},
 };
 use skellin_plan::FORMS;
@@ -23,48 +24,11 @@ use crate::{
 };
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
-    frame.render_widget(Clear, area);
-    let theme = app.theme;
-    let [head, steps, body, foot, _hints] = Layout::vertical([
-        Constraint::Length(1),
-        Constraint::Length(2),
-        Constraint::Min(1),
-        Constraint::Length(1),
-        Constraint::Length(1),
-    ])
-    .areas(area);
-    frame.render_widget(
-        Line::from(vec![
-            Span::styled(" Skellin  ", theme.strong()),
-            Span::styled(
-                "a new plan, step by step; nothing is written before you save it",
-                theme.quiet(),
-            ),
-        ]),
-        head,
-    );
-    let mut spans = vec![Span::raw(" ")];
     let at = PAGES.iter().position(|(page, _)| *page == wizard.page).unwrap_or(0);
-    for (number, (_, name)) in PAGES.iter().enumerate() {
-        let style = match number.cmp(&at) {
-            std::cmp::Ordering::Less => theme.well(),
-            std::cmp::Ordering::Equal => theme.is().patch(theme.strong()),
-            std::cmp::Ordering::Greater => theme.quiet(),
-        };
-        let mark = if number < at {
-            "✓"
-        } else if number == at {
-            "▸"
-        } else {
-            " "
-        };
-        spans.push(Span::styled(format!("{mark} {} {name}", number + 1), style));
-        spans.push(Span::styled(
-            if number + 1 < PAGES.len() { "  ──  " } else { "" },
-            theme.quiet(),
-        ));
-    }
-    frame.render_widget(Line::from(spans), steps);
+    let names: Vec<&str> = PAGES.iter().map(|(_, name)| *name).collect();
+    let head = "a new plan, step by step; nothing is written before you save it";
+    let (body, foot) = guide::frame(frame, app, area, head, &names, at);
+    let theme = app.theme;
     match wizard.page {
         Page::Sources => sources(frame, app, wizard, body),
         Page::Store => store(frame, app, wizard, body),
@@ -155,20 +119,9 @@ fn field(
     value: String,
     about: &str,
 ) -> Line<'static> {
-    let theme = app.theme;
-    let here = wizard.field == which;
     // How strong a passphrase is, and how a schedule is understood, stays in sight.
     let always = matches!(which, Field::Passphrase | Field::Schedule);
-    let value = if value.is_empty() && here { "▏".to_owned() } else { value };
-    Line::from(vec![
-        Span::styled(if here { " ▸ " } else { "   " }, theme.is()),
-        Span::raw(format!("{label:<14}")),
-        Span::styled(value, if here { theme.strong() } else { Style::new() }),
-        Span::styled(
-            if here || always { format!("   {about}") } else { String::new() },
-            theme.quiet(),
-        ),
-    ])
+    guide::field(app, wizard.field == which, label, value, about, always)
 }
 
 fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
@@ -202,12 +155,6 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             true => format!("‹ in {} ›", wizard.key_file().display()),
             false => "‹ nowhere: it is asked for each time ›".to_owned(),
         };
-        let strength = match wizard.passphrase.len() {
-            0 => "",
-            1..=11 => "short: a thief with the store can try many",
-            12..=19 => "fair; a few more words make it strong",
-            _ => "strong, if nobody else says it",
-        };
         lines.push(Line::from(""));
         lines.push(field(
             app,
@@ -231,7 +178,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             Field::Passphrase,
             "passphrase",
             secret(Field::Passphrase, &wizard.passphrase),
-            strength,
+            strength(wizard.passphrase.len()),
         ));
         lines.push(field(
             app,

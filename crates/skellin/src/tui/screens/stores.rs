@@ -9,7 +9,10 @@ use ratatui::{
 use skellin_engine::DriveState;
 
 use super::parts::{Cells, column, fact, list, number, paragraph};
-use crate::{tui::model::Model, words};
+use crate::{
+    tui::{model::Model, worker::StoreRow},
+    words,
+};
 
 pub(super) fn title(app: &Model) -> Vec<String> {
     let Some(stores) = &app.stores else { return vec!["looking …".to_owned()] };
@@ -29,7 +32,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let lines = vec![
             Line::from(""),
             Line::from("  There is no store yet."),
-            Line::styled("  → a makes one together with a plan", app.theme.is()),
+            Line::styled(
+                "  → c creates one, step by step; a makes one in a directory together with a plan",
+                app.theme.is(),
+            ),
         ];
         return paragraph(frame, lines, area);
     }
@@ -100,6 +106,45 @@ fn drive(app: &Model, state: &DriveState) -> Line<'static> {
     ])
 }
 
+/// How much dedup and compression save, as far as every snapshot kept here tells.
+fn saving(app: &Model, store: &StoreRow) -> Option<String> {
+    let (_, stored) = store.usage?;
+    let mut own = app.lanes.iter().filter(|lane| lane.store == store.name);
+    // What was copied here from elsewhere tells nothing of what was new.
+    if app.lanes.iter().any(|lane| lane.copies.contains_key(&store.name)) {
+        return None;
+    }
+    let (mut snapshots, mut whole, mut new) = (0u64, 0, 0);
+    own.try_for_each(|lane| {
+        lane.marks.iter().try_for_each(|mark| {
+            let facts = mark.facts?;
+            snapshots += 1;
+            whole += facts.bytes;
+            new += facts.new_bytes;
+            Some(())
+        })
+    })?;
+    if snapshots == 0 || stored == 0 || new == 0 {
+        return None;
+    }
+    let times = |of: u64, to: u64| format!("{:.1}", of as f64 / to as f64);
+    let held = format!(
+        "{} in {} take {}",
+        words::bytes(whole),
+        words::counted(snapshots, "snapshot", "snapshots"),
+        words::bytes(stored),
+    );
+    // What an interrupted run had stored counts for no snapshot as new.
+    Some(match new >= stored {
+        true => format!(
+            "{held} (1 : {} by dedup, 1 : {} by compression)",
+            times(whole, new),
+            times(new, stored)
+        ),
+        false => format!("{held} (1 : {} by dedup and compression)", times(whole, stored)),
+    })
+}
+
 fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let Some(store) = app.stores.as_ref().and_then(|stores| stores.get(app.list.selected)) else {
         return;
@@ -121,6 +166,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         );
         lines.push(fact(app, "holds", text));
     }
+    lines.extend(saving(app, store).map(|text| fact(app, "saves", text)));
     if let Some((free, all)) = store.room {
         let text =
             format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));

@@ -30,7 +30,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             None => "by hand only: the plan has no [schedule]".to_owned(),
         },
     ));
-    lines.push(fact(app, "started by", "nothing yet in this version: put skellin run into cron"));
+    lines.push(fact(
+        app,
+        "started by",
+        "nothing of its own yet; give cron the line  */10 * * * * skellin due --run --quiet",
+    ));
     lines.push(fact(
         app,
         "keeps",

@@ -133,9 +133,11 @@ fn effect(
         return Err(EngineError::Unknown { what: problem.message, hint });
     }
     let now = jiff::Timestamp::now().as_millisecond();
-    let keep_out = shared.configuration().keep_out();
-    let measured =
-        |plan: &Plan| measure(&Looking { plan, before: None, keep_out: &keep_out, now }, cancel);
+    let configuration = shared.configuration();
+    let (keep_out, grounds) = (configuration.keep_out(), &*configuration.grounds);
+    let measured = |plan: &Plan| {
+        measure(&Looking { plan, grounds, before: None, keep_out: &keep_out, now }, cancel)
+    };
     let before = measured(&plan)?;
     let mut with = plan;
     with.rules.extend(rules);
@@ -148,7 +150,8 @@ fn explain(shared: &Shared, plan: &str, path: &[u8]) -> Result<Vec<String>, Engi
     let (_, plan) = ready(shared, plan)?;
     let now = jiff::Timestamp::now().as_millisecond();
     let path = Path::new(OsStr::from_bytes(path));
-    let reasons = skellin_engine::explain(&plan, path, now, &Cancel::new())?;
+    let grounds = &shared.configuration().grounds;
+    let reasons = skellin_engine::explain(&plan, grounds, path, now, &Cancel::new())?;
     Ok(words::reasons(&plan, &reasons))
 }
 

@@ -5,6 +5,7 @@ mod browse;
 mod catalogue;
 mod clerk;
 mod jobs;
+mod maker;
 mod report;
 mod sources;
 
@@ -19,7 +20,8 @@ use std::{
 
 use crossbeam_channel::{Sender, unbounded};
 use skellin_engine::{
-    Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, Passphrase,
+    Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, NewStore,
+    Passphrase,
 };
 use skellin_store::{RunId, Store};
 
@@ -83,6 +85,17 @@ pub(crate) enum Request {
     Configuration,
     /// What is in a directory of this machine.
     Local(PathBuf),
+    /// What lies at a store's place.
+    Holds(String),
+    /// Directories at a place a store may be made at. `accept`: a host that is not known yet is
+    /// accepted.
+    Folders { number: u64, store: Box<NewStore>, path: String, accept: bool },
+    /// Put a secret into a file only its owner can read.
+    KeepSecret { file: PathBuf, secret: Passphrase, replace: bool },
+    /// Remove such a file, which nothing uses.
+    DropSecret(PathBuf),
+    /// Make a store.
+    MakeStore { store: Box<NewStore>, passphrase: Passphrase },
     /// Look for mistakes in a draft.
     Check(Box<Draft>),
     /// Save a draft.
@@ -220,6 +233,13 @@ pub(super) fn start(
                 | Request::Reach { .. } => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
+                }
+                Request::Folders { .. } | Request::MakeStore { .. } | Request::Holds(_) => {
+                    let shared = Arc::clone(&shared);
+                    std::thread::spawn(move || maker::answer(&shared, request));
+                }
+                Request::KeepSecret { .. } | Request::DropSecret(_) => {
+                    maker::answer(&shared, request);
                 }
                 Request::Count { .. } => {
                     let shared = Arc::clone(&shared);

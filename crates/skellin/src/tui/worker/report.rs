@@ -6,7 +6,7 @@ use skellin_engine::{
     Amounts, Checked, Configuration, DriveStates, EngineError, Event, Exception, Finding,
     JournalEntry, ReachStep, RestoreReport, RunReport,
 };
-use skellin_store::{Kind, RunId};
+use skellin_store::{Holding, Kind, RunId};
 
 use crate::tui::{arrange::Arrangement, rows::Batch};
 
@@ -53,6 +53,16 @@ pub(crate) enum Report {
     Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
     /// A plan's file was changed: what its text was, and what it became.
     PlanChanged { plan: String, texts: Result<(String, String), Trouble> },
+    /// What lies at a store's place.
+    Holds { store: String, found: Result<Vec<Holding>, Trouble> },
+    /// Directories at a place a store may be made at.
+    Folders { number: u64, folders: Result<Vec<String>, Trouble> },
+    /// A secret was put into a file.
+    SecretKept(Result<PathBuf, Trouble>),
+    /// A step in the making of a store.
+    StoreStep { step: ReachStep },
+    /// A store was made, or not.
+    StoreMade(Result<(), Trouble>),
     /// A draft was looked at.
     Checked(Box<DraftState>),
     /// A draft was saved, or not.

@@ -10,7 +10,7 @@ use std::{
 };
 
 use skellin_engine::{
-    Cancel, Census, Change, EngineError, LiveEntry, Looking, list_first, list_live,
+    Cancel, Census, Change, EngineError, Grounds, LiveEntry, Looking, list_first, list_live,
 };
 use skellin_plan::Plan;
 use skellin_store::{Kind, RunId, Snapshot};
@@ -80,12 +80,14 @@ struct Sources {
     plan: Plan,
     before: Option<(Arc<Open>, Arc<Snapshot>)>,
     keep_out: Vec<PathBuf>,
+    grounds: Arc<Grounds>,
 }
 
 impl Sources {
     fn looking(&self) -> Looking<'_> {
         Looking {
             plan: &self.plan,
+            grounds: &self.grounds,
             before: self.before.as_ref().map(|(open, snapshot)| (&*open.store, &**snapshot)),
             keep_out: &self.keep_out,
             now: jiff::Timestamp::now().as_millisecond(),
@@ -108,7 +110,8 @@ fn sources(
         }
         _ => None,
     };
-    Ok(Sources { plan, before, keep_out: configuration.keep_out() })
+    let (keep_out, grounds) = (configuration.keep_out(), Arc::clone(&configuration.grounds));
+    Ok(Sources { plan, before, keep_out, grounds })
 }
 
 fn list(

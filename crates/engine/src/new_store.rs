@@ -1,0 +1,180 @@
+//! A new store, from what was typed to the first object at its place.
+
+use std::path::{Path, PathBuf};
+
+use skellin_place::{FarFiles, FarKind, FtpPlace, S3Place, SftpPlace, WebDavPlace};
+use skellin_plan::{
+    BucketSpec, HostSpec, PlaceSpec, StoreConfig, StoreDraft, is_plan_name, parse_stores,
+};
+use skellin_store::{Creation, PassphraseCost, Store};
+
+use crate::{
+    config::Configuration,
+    draft::{append, has_entries, replace_private, write_key},
+    error::{EngineError, Result},
+    places::{ReachStep, prepare_drive, prepare_place, reach, targets, try_out},
+    secrets::Passphrase,
+};
+
+/// A store in the making.
+#[derive(Clone, Debug)]
+pub struct NewStore {
+    /// What will stand in `stores.toml`.
+    pub draft: StoreDraft,
+    /// For drives: where the drive is mounted, and its name in the rotation.
+    pub on: Option<(PathBuf, Option<String>)>,
+}
+
+fn refused(what: impl Into<String>, hint: impl Into<String>) -> EngineError {
+    EngineError::Unknown { what: what.into(), hint: hint.into() }
+}
+
+impl NewStore {
+    /// The store as it will be read from `stores.toml`.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn config(&self) -> Result<StoreConfig> {
+        let text = self.draft.text().map_err(|what| refused(what, "choose another path"))?;
+        let with = |name: &str| std::env::var(name).ok();
+        let mut stores = parse_stores("stores.toml", &text, &with);
+        match stores.problems.pop() {
+            Some(problem) => Err(refused(
+                problem.message,
+                problem.hint.unwrap_or_else(|| "correct what was typed".to_owned()),
+            )),
+            None => stores
+                .fine
+                .remove(&self.draft.name)
+                .ok_or_else(|| refused("the store has no name", "give it one")),
+        }
+    }
+
+    /// Looks for what is wrong before anything is done.
+    ///
+    /// # Errors
+    /// The first thing that is wrong, with what to do.
+    pub fn check(&self, configuration: &Configuration) -> Result<()> {
+        let name = &self.draft.name;
+        if !is_plan_name(name) {
+            return Err(refused(
+                format!("`{name}` is no name for a store"),
+                "use a-z, 0-9, - and _",
+            ));
+        }
+        if configuration.stores.names.contains(name) {
+            return Err(refused(
+                format!("there is a store `{name}` already"),
+                "choose another name, or use it",
+            ));
+        }
+        if let PlaceSpec::Directory(path) = &self.draft.place
+            && has_entries(path)
+        {
+            return Err(refused(
+                format!("{} is not empty", path.display()),
+                "choose a directory of its own for the store; it is made if it is not there",
+            ));
+        }
+        self.config().map(drop)
+    }
+
+    /// Makes the place ready, tries it, creates the store there, and adds it to `stores.toml`,
+    /// which comes last; `told` hears of each step.
+    ///
+    /// # Errors
+    /// The first step that fails. What was made at the place stays, and is used when it is tried
+    /// again.
+    pub fn create(
+        &self,
+        configuration: &Configuration,
+        passphrase: &Passphrase,
+        now: i64,
+        told: &(dyn Fn(ReachStep) + Sync),
+    ) -> Result<()> {
+        self.check(configuration)?;
+        let config = self.config()?;
+        let say = |step, found: String| told(ReachStep { step, found });
+        let place = match &self.on {
+            Some((mount, drive)) => {
+                prepare_drive(&config, mount, drive.as_deref(), &configuration.folders)?
+            }
+            None => prepare_place(&config)?,
+        };
+        say("directory", format!("{} is ready for a store", place.describe()));
+        match &self.on {
+            // A drive is known by its store, which is not there yet.
+            Some((mount, _)) => {
+                say("drive", format!("mounted at {}", mount.display()));
+                try_out(&*place, &say)?;
+            }
+            None => reach(&config, &configuration.folders, false, told)?,
+        }
+        if let Some(file) = &self.draft.key_file {
+            write_key(file, passphrase)?;
+            say("passphrase", format!("kept in {}, readable by you alone", file.display()));
+        }
+        let creation =
+            Creation { cost: PassphraseCost::default(), now: now / 1000, ..Creation::default() };
+        let created = Store::create(&*place, passphrase, creation);
+        let id = created.inspect_err(|_| {
+            // Without its store the key opens nothing.
+            if let Some(file) = &self.draft.key_file {
+                let _ = std::fs::remove_file(file);
+            }
+        })?;
+        say("store", format!("created, id {id}"));
+        let text = self.draft.text().map_err(|what| refused(what, "choose another path"))?;
+        let file = configuration.folders.config.join("stores.toml");
+        append(&file, &text)?;
+        say("written", format!("[{}] in {}", self.draft.name, file.display()));
+        Ok(())
+    }
+}
+
+/// Puts a secret that was typed into a file only its owner can read. `replace`: whether the file is
+/// one this was done with before.
+///
+/// # Errors
+/// If there is such a file already, or it cannot be written.
+pub fn keep_secret(file: &Path, secret: &Passphrase, replace: bool) -> Result<()> {
+    match replace {
+        true => replace_private(file, secret),
+        false => write_key(file, secret),
+    }
+}
+
+/// The directories at a place, sorted. `path`: a full path there, or one that begins with `~`, or
+/// of a bucket what names begin with.
+///
+/// # Errors
+/// If the place cannot be reached, or the directory not be read.
+pub fn folders_at(config: &StoreConfig, path: &str, accept_new: bool) -> Result<Vec<String>> {
+    let there = match path {
+        "~" => ".".to_owned(),
+        path => path.strip_prefix("~/").unwrap_or(path).to_owned(),
+    };
+    let at = |host: &HostSpec| HostSpec { path: there.clone(), ..host.clone() };
+    let files: Box<dyn FarFiles> = match &config.place {
+        PlaceSpec::Sftp(host) => {
+            Box::new(SftpPlace::new(targets::sftp(&at(host), config)?, accept_new))
+        }
+        PlaceSpec::S3(bucket) => {
+            let prefix = path.trim_matches('/').to_owned();
+            let spec = BucketSpec { prefix, ..bucket.clone() };
+            Box::new(S3Place::new(targets::s3(&spec, config)?)?)
+        }
+        PlaceSpec::WebDav { tls, host } => {
+            Box::new(WebDavPlace::new(targets::webdav(*tls, &at(host), config)?)?)
+        }
+        PlaceSpec::Ftp { tls, host } => {
+            Box::new(FtpPlace::new(targets::ftp(*tls, &at(host), config)?))
+        }
+        PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => return Ok(Vec::new()),
+    };
+    let entries = files.names("")?.into_iter();
+    let folders = entries.filter(|entry| entry.facts.kind == FarKind::Directory);
+    let mut names: Vec<String> = folders.map(|entry| entry.name).collect();
+    names.sort();
+    Ok(names)
+}

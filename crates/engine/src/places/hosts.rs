@@ -1,0 +1,119 @@
+//! Other hosts as sources.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    path::{Path, PathBuf},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+use rustix::io::Errno;
+use skellin_place::{FarFiles, FtpPlace, Retries, RetryingFiles, S3Place, SftpPlace, WebDavPlace};
+use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
+
+use super::targets;
+use crate::{
+    error::{EngineError, Result},
+    ground::{Origin, Trouble},
+    metadata::Sort,
+};
+
+/// What sources lie on: this machine, and other hosts, each connected to once and kept.
+#[derive(Debug, Default)]
+pub struct Grounds {
+    hosts: BTreeMap<String, HostConfig>,
+    opened: Mutex<HashMap<PathBuf, Arc<dyn FarFiles>>>,
+}
+
+fn patient(files: impl FarFiles + 'static) -> Arc<dyn FarFiles> {
+    Arc::new(RetryingFiles::new(files, Retries::default()))
+}
+
+impl Grounds {
+    /// With hosts as they are configured.
+    #[must_use]
+    pub fn new(hosts: BTreeMap<String, HostConfig>) -> Self {
+        Self { hosts, opened: Mutex::default() }
+    }
+
+    /// Where a source lies; a host is asked for nothing yet.
+    pub(crate) fn of(&self, source: &Path) -> Result<Origin> {
+        if source.is_absolute() {
+            return Ok(Origin::Here);
+        }
+        let length = source.as_os_str().len();
+        let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(files) = opened.get(source) {
+            return Ok(Origin::Far(Arc::clone(files), length));
+        }
+        let spec = FarSource::of(source).ok_or_else(|| EngineError::Unknown {
+            what: format!("{} is no source", source.display()),
+            hint: "give a full path, or one of another host as sftp://host/path".to_owned(),
+        })?;
+        let files = self.open(&spec)?;
+        opened.insert(source.to_path_buf(), Arc::clone(&files));
+        Ok(Origin::Far(files, length))
+    }
+
+    /// Tries whether a source can be read at all.
+    ///
+    /// # Errors
+    /// Why it cannot.
+    pub fn try_source(&self, source: &Path) -> Result<()> {
+        let origin = self.of(source)?;
+        let facts = origin.facts(source, true).map_err(|trouble| trouble.on(source))?;
+        match (facts.sort(), &origin) {
+            (Sort::Directory, _) => origin.open(source).map(drop),
+            (_, Origin::Here) => std::fs::File::open(source)
+                .map(drop)
+                .map_err(|error| Trouble::Here(Errno::from_io_error(&error).unwrap_or(Errno::IO))),
+            (_, Origin::Far(..)) => Ok(()),
+        }
+        .map_err(|trouble| trouble.on(source))
+    }
+
+    /// How the host of a source is reached.
+    pub(super) fn config(&self, source: &FarSource) -> Result<StoreConfig> {
+        let host = self.hosts.get(source.host()).cloned().unwrap_or_default();
+        let with = |told: &HostSpec| HostSpec {
+            user: told.user.clone().or_else(|| host.user.clone()),
+            port: told.port.or(host.port),
+            path: if told.path == "~" { ".".to_owned() } else { told.path.clone() },
+            host: told.host.clone(),
+        };
+        let place = match source.place() {
+            PlaceSpec::Sftp(told) => PlaceSpec::Sftp(with(told)),
+            PlaceSpec::WebDav { tls, host } => PlaceSpec::WebDav { tls: *tls, host: with(host) },
+            PlaceSpec::Ftp { tls, host } => PlaceSpec::Ftp { tls: *tls, host: with(host) },
+            PlaceSpec::S3(bucket) if host.access.objects.endpoint.is_none() => {
+                let name = &bucket.bucket;
+                return Err(EngineError::Unknown {
+                    what: format!("hosts.toml does not say where the bucket {name} is"),
+                    hint: format!("add [{name}] with endpoint = \"https://…\" and credentials"),
+                });
+            }
+            other => other.clone(),
+        };
+        let name = source.host().to_owned();
+        Ok(StoreConfig { name, access: host.access, ..StoreConfig::at(place) })
+    }
+
+    fn open(&self, source: &FarSource) -> Result<Arc<dyn FarFiles>> {
+        let config = self.config(source)?;
+        Ok(match &config.place {
+            PlaceSpec::Sftp(host) => patient(SftpPlace::new(targets::sftp(host, &config)?, false)),
+            PlaceSpec::S3(bucket) => patient(S3Place::new(targets::s3(bucket, &config)?)?),
+            PlaceSpec::WebDav { tls, host } => {
+                patient(WebDavPlace::new(targets::webdav(*tls, host, &config)?)?)
+            }
+            PlaceSpec::Ftp { tls, host } => {
+                patient(FtpPlace::new(targets::ftp(*tls, host, &config)?))
+            }
+            PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => {
+                return Err(EngineError::Unknown {
+                    what: format!("{} lies on no other host", config.place),
+                    hint: "give its full path".to_owned(),
+                });
+            }
+        })
+    }
+}

@@ -1,0 +1,157 @@
+//! The keys of `[schedule]` that say how runs are started.
+
+use jiff::SignedDuration;
+use toml::de::DeValue;
+
+use crate::{
+    due::{Retry, Starting, Window},
+    fields::{Fields, Reading, wrong_type},
+    schedule::{Schedule, parse_time},
+    units::parse_duration,
+};
+
+/// Keys that later versions act on.
+const LATER: &[&str] = &["expire", "drill"];
+
+/// Reads `[schedule]`.
+pub(crate) fn parse<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+) -> (Option<Schedule>, Starting) {
+    let mut starting = Starting::default();
+    let Some(value) = fields.take("schedule") else { return (None, starting) };
+    let DeValue::Table(table) = value.get_ref() else {
+        wrong_type(reading, "schedule", &value, "a table, as in [schedule]");
+        return (None, starting);
+    };
+    let mut inner = Fields::new("a schedule", table.clone());
+    let schedule = inner.text(reading, "run").and_then(|(text, span)| {
+        Schedule::parse(&text).map_err(|(what, hint)| reading.problem_with(&span, what, hint)).ok()
+    });
+    for (occasion, span) in inner.texts(reading, "also-on").unwrap_or_default() {
+        match occasion.as_str() {
+            "boot" => starting.on_boot = true,
+            "drive" => {
+                let what = "this version does not act on `drive` yet";
+                reading.problem_with(&span, what, "leave it out for now");
+            }
+            _ => {
+                let what = format!("`{occasion}` is nothing a plan runs on");
+                reading.problem_with(&span, what, "write \"boot\"");
+            }
+        }
+    }
+    if let Some(value) = inner.take("catch-up") {
+        match value.get_ref() {
+            DeValue::Boolean(wanted) => starting.catch_up = *wanted,
+            _ => wrong_type(reading, "catch-up", &value, "true or false"),
+        }
+    }
+    let mut take = |key, set: &mut dyn FnMut(&str) -> Result<(), String>| {
+        if let Some((text, span)) = inner.text(reading, key)
+            && let Err(why) = set(&text)
+        {
+            reading.problem(&span, why);
+        }
+    };
+    take("spread", &mut |text| {
+        starting.spread = duration(text)?;
+        Ok(())
+    });
+    take("window", &mut |text| {
+        starting.window = Some(window(text)?);
+        Ok(())
+    });
+    take("retry", &mut |text| {
+        starting.retry = Some(retry(text)?);
+        Ok(())
+    });
+    inner.finish(reading, LATER);
+    (schedule, starting)
+}
+
+fn duration(text: &str) -> Result<SignedDuration, String> {
+    let seconds = i64::try_from(parse_duration(text)?).unwrap_or(i64::MAX);
+    match seconds <= 7 * 86_400 {
+        true => Ok(SignedDuration::from_secs(seconds)),
+        false => Err(format!("`{text}` is more than a week")),
+    }
+}
+
+fn window(text: &str) -> Result<Window, String> {
+    let wrong = || format!("`{text}` is no window: write \"21:00-06:00\"");
+    let (from, to) = text.split_once('-').ok_or_else(wrong)?;
+    let time = |text: &str| parse_time(text.trim()).map_err(|_| wrong());
+    let window = Window { from: time(from)?, to: time(to)? };
+    match window.from == window.to {
+        true => {
+            Err(format!("`{text}` is a window without room: leave it out to start at any time"))
+        }
+        false => Ok(window),
+    }
+}
+
+fn retry(text: &str) -> Result<Retry, String> {
+    let wrong = || format!("`{text}` is no retry: write \"3 times every 15 min\"");
+    let (times, pause) = text.split_once(" every ").ok_or_else(wrong)?;
+    let times = times.strip_suffix(" times").or_else(|| times.strip_suffix(" time"));
+    let times = times.and_then(|times| times.trim().parse().ok());
+    let times = times.filter(|times| (1..=100).contains(times)).ok_or_else(wrong)?;
+    Ok(Retry { times, pause: duration(pause)? })
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::civil::time;
+
+    use crate::{Plan, Retry, Window, parse_plan};
+
+    fn read(schedule: &str) -> (Option<Plan>, Vec<String>) {
+        let text = format!("sources = [\"/srv\"]\nstore = \"oak\"\n\n[schedule]\n{schedule}");
+        let (plan, problems) =
+            parse_plan("readings", "readings.toml", &text, &|_: &str| None, ["oak"]);
+        (plan, problems.iter().map(ToString::to_string).collect())
+    }
+
+    #[test]
+    fn how_runs_are_started_is_read() {
+        let (plan, problems) = read(
+            "run = \"40 21 * * *\"\nalso-on = [\"boot\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\n",
+        );
+        assert_eq!(problems, [""; 0]);
+        let starting = plan.expect("a plan").starting;
+        assert!(starting.on_boot && !starting.catch_up);
+        assert_eq!(starting.spread.as_mins(), 10);
+        let (from, to) = (time(21, 0, 0, 0), time(6, 0, 0, 0));
+        assert_eq!(starting.window, Some(Window { from, to }));
+        let pause = jiff::SignedDuration::from_mins(15);
+        assert_eq!(starting.retry, Some(Retry { times: 3, pause }));
+        let (plan, _) = read("run = \"daily at 21:40\"\n");
+        assert_eq!(plan.expect("a plan").starting, super::Starting::default());
+    }
+
+    #[test]
+    fn mistakes_are_told_each_with_its_place() {
+        let (plan, problems) = read(
+            "run = \"61 21 * * *\"\nalso-on = [\"noon\", \"drive\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"after run\"\n",
+        );
+        assert!(plan.is_none());
+        for (line, reason) in [
+            (5, "no minute of a cron line"),
+            (6, "nothing a plan runs on"),
+            (6, "does not act on `drive` yet"),
+            (7, "true or false"),
+            (8, "more than a week"),
+            (9, "no window"),
+            (10, "no retry"),
+            (11, "does not act on `expire` yet"),
+        ] {
+            let told = problems.iter().any(|problem| {
+                problem.starts_with(&format!("readings.toml:{line}:")) && problem.contains(reason)
+            });
+            assert!(told, "{line} {reason}: {problems:#?}");
+        }
+        let (_, problems) = read("window = \"06:00-06:00\"\n");
+        assert!(problems[0].contains("without room"), "{problems:?}");
+    }
+}

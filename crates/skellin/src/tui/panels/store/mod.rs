@@ -1,0 +1,436 @@
+//! A new store, step by step: what kind of place, the way there, the directory, the passphrase; then
+//! it is made, each step in sight.
+
+mod draw;
+mod form;
+
+use std::{collections::HashMap, path::PathBuf};
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use skellin_engine::{NewStore, Passphrase, ReachStep};
+use skellin_plan::{StoreDraft, is_plan_name};
+
+use super::{answer::Answer, edit::Line, secret::type_secret};
+use crate::tui::{
+    model::List,
+    worker::{Report, Request, Trouble},
+};
+pub(super) use draw::draw;
+use form::{Ask, KINDS, Kind, asked};
+
+/// The steps, in order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Page {
+    Kind,
+    Way,
+    Folder,
+    Passphrase,
+    Make,
+}
+
+const PAGES: [(Page, &str); 5] = [
+    (Page::Kind, "kind"),
+    (Page::Way, "the way"),
+    (Page::Folder, "directory"),
+    (Page::Passphrase, "passphrase"),
+    (Page::Make, "make"),
+];
+
+/// What is asked beside the way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Field {
+    First,
+    Again,
+    Keep,
+}
+
+/// How far the making is.
+enum Making {
+    No,
+    Going,
+    Done(Result<(), Trouble>),
+}
+
+/// A store in the making.
+pub(in crate::tui) struct StorePanel {
+    home: String,
+    config: PathBuf,
+    taken: Vec<String>,
+    /// Which attempt reports belong to.
+    number: u64,
+    page: Page,
+    kind: usize,
+    /// Which of what is asked the keys go to.
+    at: usize,
+    answers: HashMap<Ask, Line>,
+    secret: Passphrase,
+    /// The file the secret was put into, once it was.
+    kept: Option<PathBuf>,
+    folder: String,
+    folders: Option<Result<Vec<String>, Trouble>>,
+    list: List,
+    new_folder: Line,
+    passphrase: Passphrase,
+    again: Passphrase,
+    keep: bool,
+    field: Field,
+    steps: Vec<ReachStep>,
+    making: Making,
+}
+
+impl StorePanel {
+    pub fn new(home: &str, config: &str, taken: &[String]) -> Self {
+        Self {
+            home: home.to_owned(),
+            config: PathBuf::from(config),
+            taken: taken.to_vec(),
+            number: 0,
+            page: Page::Kind,
+            kind: 0,
+            at: 0,
+            answers: HashMap::new(),
+            secret: Passphrase::default(),
+            kept: None,
+            folder: String::new(),
+            folders: None,
+            list: List::default(),
+            new_folder: Line::of("skellin"),
+            passphrase: Passphrase::default(),
+            again: Passphrase::default(),
+            keep: true,
+            field: Field::First,
+            steps: Vec::new(),
+            making: Making::No,
+        }
+    }
+
+    fn kind(&self) -> Kind {
+        KINDS[self.kind].0
+    }
+
+    fn text(&self, ask: Ask) -> String {
+        self.answers.get(&ask).map(Line::text).unwrap_or_default().trim().to_owned()
+    }
+
+    /// Where a secret of this store is kept.
+    fn file(&self, end: &str) -> PathBuf {
+        self.config.join("keys").join(format!("{}.{end}", self.text(Ask::Name)))
+    }
+
+    fn asks_for_secret(&self) -> Option<Ask> {
+        asked(self.kind()).iter().copied().find(|ask| ask.is_secret())
+    }
+
+    /// The file the secret that was typed belongs into.
+    fn secret_file(&self) -> Option<PathBuf> {
+        let end = match self.asks_for_secret()? {
+            Ask::Secret => "credentials",
+            _ => "password",
+        };
+        (!self.secret.is_empty()).then(|| self.file(end))
+    }
+
+    /// What stands in that file.
+    fn secret_text(&self) -> Passphrase {
+        match self.asks_for_secret() {
+            Some(Ask::Secret) => {
+                let secret = String::from_utf8_lossy(&self.secret);
+                let (id, secret) = (toml_text(&self.text(Ask::Id)), toml_text(&secret));
+                Passphrase::new(format!("id = {id}\nsecret = {secret}").into_bytes())
+            }
+            _ => self.secret.clone(),
+        }
+    }
+
+    /// The directory the store will lie in.
+    fn path(&self) -> String {
+        let name = self.new_folder.text();
+        let name = name.trim().trim_matches('/');
+        match self.kind() {
+            Kind::Drive => name.to_owned(),
+            _ if name.is_empty() => self.folder.clone(),
+            _ => form::below(&self.folder, name),
+        }
+    }
+
+    /// The store as it is so far, at a directory.
+    fn store_at(&self, path: &str) -> Result<NewStore, String> {
+        let answer = |ask: Ask| self.text(ask);
+        let place = form::place(self.kind(), &answer, path)?;
+        let secret = self.secret_file();
+        let draft = StoreDraft {
+            name: self.text(Ask::Name),
+            place,
+            key_file: self.keep.then(|| self.file("key")),
+            access: form::access(self.kind(), &answer, secret.as_deref()),
+        };
+        let on = (self.kind() == Kind::Drive).then(|| {
+            let drive = self.text(Ask::Drives).split_whitespace().next().map(str::to_owned);
+            (PathBuf::from(&self.folder), drive)
+        });
+        Ok(NewStore { draft, on })
+    }
+
+    /// Why this page is not done yet, in words.
+    fn lacks(&self) -> Option<String> {
+        match self.page {
+            Page::Way => {
+                let name = self.text(Ask::Name);
+                let open = asked(self.kind()).iter().copied().filter(|ask| ask.is_needed());
+                let missing = |ask: &Ask| match ask.is_secret() {
+                    true => self.secret.is_empty(),
+                    false => self.text(*ask).is_empty(),
+                };
+                if let Some(ask) = open.into_iter().find(missing) {
+                    return Some(format!("give the {}", ask.words(self.kind()).0));
+                }
+                if !is_plan_name(&name) {
+                    return Some(format!("`{name}` is no name: use a-z, 0-9, - and _"));
+                }
+                if self.taken.contains(&name) {
+                    return Some(format!("there is a store `{name}` already"));
+                }
+                self.store_at("/skellin").err()
+            }
+            Page::Folder => match &self.folders {
+                None => Some("wait until the directories are there".to_owned()),
+                Some(Err(_)) => Some("what is in the way has to be mended first".to_owned()),
+                Some(Ok(_)) if self.kind() == Kind::Drive && self.folder.is_empty() => {
+                    Some("choose the drive with Enter".to_owned())
+                }
+                Some(Ok(_)) => self
+                    .store_at(&self.path())
+                    .and_then(|new| new.config().map(drop).map_err(|error| error.to_string()))
+                    .err(),
+            },
+            Page::Passphrase if self.passphrase.is_empty() => {
+                Some("choose a passphrase: a few words".to_owned())
+            }
+            Page::Passphrase if self.passphrase != self.again => {
+                Some("the two passphrases differ".to_owned())
+            }
+            _ => None,
+        }
+    }
+
+    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
+        let mut hints = match (self.page, &self.making) {
+            (Page::Kind, _) => vec![("↑↓", "choose"), ("Enter", "next step")],
+            (Page::Way, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
+            (Page::Folder, _) if self.may_accept() => {
+                vec![("k", "it is the right key: accept it")]
+            }
+            (Page::Folder, _) => {
+                vec![("↑↓", "choose"), ("Enter →", "into"), ("←", "up"), ("Tab", "next step")]
+            }
+            (Page::Passphrase, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
+            (Page::Make, Making::Done(Ok(()))) => {
+                return vec![("Enter", "a plan that keeps its snapshots here"), ("Esc", "done")];
+            }
+            (Page::Make, Making::Going) => return vec![],
+            (Page::Make, _) => vec![("Enter", "make it")],
+        };
+        if self.page != Page::Kind {
+            hints.push(("Shift Tab", "step before"));
+        }
+        hints.push(("Esc", "leave"));
+        hints
+    }
+
+    fn may_accept(&self) -> bool {
+        matches!(&self.folders, Some(Err(trouble)) if trouble.new_host)
+    }
+
+    pub fn report(&mut self, report: Report) -> Answer {
+        match report {
+            Report::Folders { number, folders } if number == self.number => {
+                self.folders = Some(folders);
+                self.list = List::default();
+            }
+            Report::SecretKept(Ok(file)) => {
+                self.kept = Some(file);
+                return self.browse(false);
+            }
+            Report::SecretKept(Err(trouble)) => self.folders = Some(Err(trouble)),
+            Report::StoreStep { step } => self.steps.push(step),
+            Report::StoreMade(end) => self.making = Making::Done(end),
+            _ => {}
+        }
+        Answer::Stay
+    }
+
+    pub fn choose(&mut self, entry: usize) {
+        match self.page {
+            Page::Kind => self.kind = entry.min(KINDS.len() - 1),
+            Page::Folder => self.list.selected = entry,
+            _ => {}
+        }
+    }
+
+    pub fn key(&mut self, key: KeyEvent) -> Answer {
+        match key.code {
+            // What is under way is short, and must not be left half done.
+            _ if matches!(self.making, Making::Going) => return Answer::Stay,
+            KeyCode::Esc => {
+                let unused = !matches!(self.making, Making::Done(Ok(())));
+                let file = self.kept.take().filter(|_| unused);
+                return Answer::LeaveStore { unused: file };
+            }
+            KeyCode::Tab if self.page != Page::Make => return self.turn(true),
+            KeyCode::BackTab => return self.turn(false),
+            _ => {}
+        }
+        match self.page {
+            Page::Kind => match key.code {
+                KeyCode::Up => self.kind = self.kind.saturating_sub(1),
+                KeyCode::Down => self.kind = (self.kind + 1).min(KINDS.len() - 1),
+                KeyCode::Enter => return self.turn(true),
+                _ => {}
+            },
+            Page::Way => return self.edit_way(key),
+            Page::Folder => return self.walk(key),
+            Page::Passphrase => return self.edit_passphrase(key),
+            Page::Make => {
+                if key.code == KeyCode::Enter {
+                    return self.make();
+                }
+            }
+        }
+        Answer::Stay
+    }
+
+    /// To the next page or the one before.
+    fn turn(&mut self, on: bool) -> Answer {
+        if on && self.lacks().is_some() || matches!(self.making, Making::Done(Ok(()))) {
+            return Answer::Stay;
+        }
+        let at = PAGES.iter().position(|(page, _)| *page == self.page).unwrap_or(0);
+        let to = if on { (at + 1).min(PAGES.len() - 1) } else { at.saturating_sub(1) };
+        self.page = PAGES[to].0;
+        (self.at, self.field) = (0, Field::First);
+        (self.steps, self.making) = (Vec::new(), Making::No);
+        if self.page == Page::Folder && on {
+            self.folder = form::start(self.kind(), &self.home);
+            return self.go_there();
+        }
+        Answer::Stay
+    }
+
+    /// The first look at the place, with the secret where it can be read from.
+    fn go_there(&mut self) -> Answer {
+        self.folders = None;
+        let Some(file) = self.secret_file() else { return self.browse(false) };
+        let replace = self.kept.as_ref() == Some(&file);
+        Answer::Ask(Request::KeepSecret { file, secret: self.secret_text(), replace })
+    }
+
+    /// Asks what is in the directory.
+    fn browse(&mut self, accept: bool) -> Answer {
+        self.number += 1;
+        self.folders = None;
+        let (number, path) = (self.number, self.folder.clone());
+        match self.store_at("/skellin") {
+            Ok(store) => {
+                Answer::Ask(Request::Folders { number, store: Box::new(store), path, accept })
+            }
+            Err(what) => {
+                let hint = Some("correct what was typed on the page before".to_owned());
+                let (passphrase, damage, new_host) = (None, false, false);
+                let trouble = Trouble { what, hint, passphrase, damage, new_host };
+                self.folders = Some(Err(trouble));
+                Answer::Stay
+            }
+        }
+    }
+
+    fn edit_way(&mut self, key: KeyEvent) -> Answer {
+        let asked = asked(self.kind());
+        let ask = asked[self.at.min(asked.len() - 1)];
+        match key.code {
+            KeyCode::Up => self.at = self.at.saturating_sub(1),
+            KeyCode::Enter if self.at + 1 == asked.len() => return self.turn(true),
+            KeyCode::Down | KeyCode::Enter => self.at = (self.at + 1).min(asked.len() - 1),
+            code if ask.is_secret() => drop(type_secret(&mut self.secret, code)),
+            _ => drop(self.answers.entry(ask).or_default().key(key)),
+        }
+        Answer::Stay
+    }
+
+    fn walk(&mut self, key: KeyEvent) -> Answer {
+        let names = match &self.folders {
+            Some(Ok(names)) => names.as_slice(),
+            Some(Err(trouble)) if trouble.new_host && key.code == KeyCode::Char('k') => {
+                return self.browse(true);
+            }
+            _ => &[],
+        };
+        let (length, page) = (names.len(), self.list.height.max(2) as isize - 1);
+        let to = match key.code {
+            KeyCode::Up => return self.step(-1, length),
+            KeyCode::Down => return self.step(1, length),
+            KeyCode::PageUp => return self.step(-page, length),
+            KeyCode::PageDown => return self.step(page, length),
+            KeyCode::Enter | KeyCode::Right => {
+                names.get(self.list.selected).map(|name| form::below(&self.folder, name))
+            }
+            KeyCode::Left => form::above(&self.folder),
+            _ => {
+                self.new_folder.key(key);
+                return Answer::Stay;
+            }
+        };
+        match to {
+            // A drive is chosen, not gone into.
+            Some(mount) if self.kind() == Kind::Drive => {
+                let name = names.get(self.list.selected).cloned();
+                self.folder = name.filter(|_| key.code != KeyCode::Left).unwrap_or(mount);
+                Answer::Stay
+            }
+            Some(folder) => {
+                self.folder = folder;
+                self.browse(false)
+            }
+            None => Answer::Stay,
+        }
+    }
+
+    fn step(&mut self, by: isize, length: usize) -> Answer {
+        self.list.step(by, length);
+        Answer::Stay
+    }
+
+    fn edit_passphrase(&mut self, key: KeyEvent) -> Answer {
+        const FIELDS: [Field; 3] = [Field::First, Field::Again, Field::Keep];
+        let at = FIELDS.iter().position(|field| *field == self.field).unwrap_or(0);
+        match (self.field, key.code) {
+            (_, KeyCode::Up) => self.field = FIELDS[at.saturating_sub(1)],
+            (Field::Keep, KeyCode::Enter) => return self.turn(true),
+            (_, KeyCode::Down | KeyCode::Enter) => self.field = FIELDS[(at + 1).min(2)],
+            (Field::First, code) => drop(type_secret(&mut self.passphrase, code)),
+            (Field::Again, code) => drop(type_secret(&mut self.again, code)),
+            (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
+                self.keep = !self.keep;
+            }
+            _ => {}
+        }
+        Answer::Stay
+    }
+
+    fn make(&mut self) -> Answer {
+        if matches!(self.making, Making::Done(Ok(()))) {
+            return Answer::PlanFor(self.text(Ask::Name));
+        }
+        let Ok(store) = self.store_at(&self.path()) else { return Answer::Stay };
+        (self.steps, self.making) = (Vec::new(), Making::Going);
+        let passphrase = self.passphrase.clone();
+        Answer::Ask(Request::MakeStore { store: Box::new(store), passphrase })
+    }
+}
+
+/// A TOML basic string.
+fn toml_text(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,76 @@
+//! Places: what lies there, and stores being made: looking around, secrets put away, the making.
+
+use std::path::PathBuf;
+
+use skellin_engine::{EngineError, NewStore, folders_at, keep_secret, mount_points};
+use skellin_plan::PlaceSpec;
+
+use super::{Report, Request, Shared};
+
+pub(super) fn answer(shared: &Shared, request: Request) {
+    let report = match request {
+        Request::Holds(store) => {
+            let opened = shared.store(&store);
+            let found = opened.and_then(|store| Ok(store.holdings()?)).map_err(Into::into);
+            Report::Holds { store, found }
+        }
+        Request::Folders { number, store, path, accept } => {
+            let folders = folders(shared, &store, &path, accept).map_err(Into::into);
+            Report::Folders { number, folders }
+        }
+        Request::KeepSecret { file, secret, replace } => {
+            let kept = keep_secret(&file, &secret, replace);
+            Report::SecretKept(kept.map(|()| file).map_err(Into::into))
+        }
+        Request::DropSecret(file) => {
+            // It was made here a moment ago; that it is gone already is as well.
+            let _ = std::fs::remove_file(file);
+            return;
+        }
+        Request::MakeStore { store, passphrase } => {
+            let told = |step| {
+                shared.tell(Report::StoreStep { step });
+            };
+            let now = jiff::Timestamp::now().as_millisecond();
+            let made = store.create(&shared.configuration(), &passphrase, now, &told);
+            Report::StoreMade(made.map_err(Into::into))
+        }
+        _ => return,
+    };
+    shared.tell(report);
+}
+
+fn folders(
+    shared: &Shared,
+    store: &NewStore,
+    path: &str,
+    accept: bool,
+) -> Result<Vec<String>, EngineError> {
+    match &store.draft.place {
+        PlaceSpec::Directory(_) => local(path),
+        PlaceSpec::Drive(_) => {
+            let mounts = mount_points(&shared.configuration().folders);
+            Ok(mounts.iter().map(|mount| mount.display().to_string()).collect())
+        }
+        _ => folders_at(&store.config()?, path, accept),
+    }
+}
+
+/// Directories of this machine below one.
+fn local(path: &str) -> Result<Vec<String>, EngineError> {
+    let failed = |error: std::io::Error| EngineError::Local {
+        what: "read",
+        path: PathBuf::from(path),
+        source: error,
+    };
+    let mut names = Vec::new();
+    for entry in std::fs::read_dir(path).map_err(failed)? {
+        let entry = entry.map_err(failed)?;
+        // What cannot stand in a configuration cannot be chosen.
+        if let (true, Some(name)) = (entry.path().is_dir(), entry.file_name().to_str()) {
+            names.push(name.to_owned());
+        }
+    }
+    names.sort();
+    Ok(names)
+}
