@@ -7,7 +7,8 @@ use std::{
 };
 
 use skellin_plan::{
-    Plan, Problem, StoreConfig, Stores, parse_hosts, parse_plan_reading, parse_stores,
+    Channel, Channels, Plan, Problem, StoreConfig, Stores, parse_channels, parse_hosts,
+    parse_plan_reading, parse_stores,
 };
 
 use crate::{
@@ -42,6 +43,8 @@ pub struct Configuration {
     pub host_problems: Vec<Problem>,
     /// What sources lie on.
     pub grounds: Arc<Grounds>,
+    /// Who can be told, and how.
+    pub channels: Channels,
 }
 
 fn read(path: &Path) -> Result<Option<String>> {
@@ -86,6 +89,7 @@ impl Configuration {
             plans: Vec::new(),
             host_problems: Vec::new(),
             grounds: Arc::default(),
+            channels: Channels::default(),
         }
     }
 
@@ -98,6 +102,9 @@ impl Configuration {
         let path = folders.config.join("stores.toml");
         let text = read(&path)?.unwrap_or_default();
         let stores = parse_stores(&path.display().to_string(), &text, &with);
+        let path = folders.config.join("channels.toml");
+        let text = read(&path)?.unwrap_or_default();
+        let channels = parse_channels(&path.display().to_string(), &text, &with);
         let mut plans = Vec::new();
         let folder = folders.config.join("plans");
         let listed = match fs::read_dir(&folder) {
@@ -117,8 +124,9 @@ impl Configuration {
             // A store with a mistake is still one that a plan may name.
             let named = stores.names.iter().map(String::as_str);
             let file = path.display().to_string();
+            let told = Some(channels.names.as_slice());
             let (plan, problems) =
-                parse_plan_reading(&name, &file, &text, &with, named, &read_named);
+                parse_plan_reading(&name, &file, &text, &with, named, told, &read_named);
             plans.push(PlanFile { name, path, plan, problems });
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));
@@ -126,7 +134,7 @@ impl Configuration {
         let text = read(&path)?.unwrap_or_default();
         let hosts = parse_hosts(&path.display().to_string(), &text, &with);
         let grounds = Arc::new(Grounds::new(hosts.fine));
-        Ok(Self { folders, stores, plans, host_problems: hosts.problems, grounds })
+        Ok(Self { folders, stores, plans, host_problems: hosts.problems, grounds, channels })
     }
 
     /// A plan that can be used.
@@ -164,6 +172,28 @@ impl Configuration {
         let found = self.plans.iter().find(|plan| plan.name == name);
         found.ok_or_else(|| EngineError::Unknown {
             what: format!("there is no plan `{name}`"),
+            hint,
+        })
+    }
+
+    /// A channel by name.
+    ///
+    /// # Errors
+    /// [`EngineError::Unknown`] with the nearest name there is.
+    pub fn channel(&self, name: &str) -> Result<&Channel> {
+        let fine = &self.channels.fine;
+        let hint = match skellin_plan::nearest(name, fine.keys().map(String::as_str)) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if self.channels.names.iter().any(|known| known == name) => {
+                "it has mistakes: skellin plan check shows them".to_owned()
+            }
+            None if fine.is_empty() => {
+                format!("describe one in {}/channels.toml", self.folders.config.display())
+            }
+            None => format!("there are {}", fine.keys().cloned().collect::<Vec<_>>().join(", ")),
+        };
+        fine.get(name).ok_or_else(|| EngineError::Unknown {
+            what: format!("there is no channel `{name}`"),
             hint,
         })
     }

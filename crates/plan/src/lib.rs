@@ -4,6 +4,8 @@
 //! Nothing here touches a file, a clock or a network.
 
 mod access;
+mod around;
+mod channels;
 mod cron;
 mod draft;
 mod due;
@@ -11,6 +13,7 @@ mod edit;
 mod fields;
 mod forecast;
 mod hosts;
+mod late;
 mod limits;
 mod local;
 mod path;
@@ -24,20 +27,24 @@ mod schedule;
 mod secret;
 mod starting;
 mod stores;
+mod tell;
 mod units;
 mod when;
 
 pub use access::{Access, KeySource, Objects};
+pub use around::Around;
+pub use channels::{Channel, Channels, MailServer, Way, parse_channels};
 pub use cron::Cron;
 pub use draft::{DraftValue, FORMS, PlanDraft, StoreDraft};
 pub use due::{Attempt, Due, Past, Retry, Starting, Why, Window};
 pub use edit::{name_pattern, with_rule};
 pub use forecast::{Effort, Expected, expect};
 pub use hosts::{HostConfig, Hosts, parse_hosts};
+pub use late::Fit;
 pub use limits::Limit;
 pub use path::{Expand, PathProblem, expand};
 pub use places::{BucketSpec, FarSource, HostSpec, PlaceSpec};
-pub use plan::{Compress, Plan, ReadFile, is_plan_name, parse_plan, parse_plan_reading};
+pub use plan::{Compress, Plan, ReadFile, Speed, is_plan_name, parse_plan, parse_plan_reading};
 pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
 pub use rotation::{Rotation, Turn};
@@ -48,5 +55,6 @@ pub use rules::{
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
 pub use stores::{StoreConfig, Stores, parse_access, parse_stores};
+pub use tell::{Standing, Tell, Telling, Topic, Trouble, tellings};
 pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

@@ -8,6 +8,7 @@ use std::{
 use jiff::tz::TimeZone;
 
 use crate::{
+    around::{self, Around},
     due::Starting,
     fields::{Fields, Reading},
     path::{Expand, expand},
@@ -16,6 +17,7 @@ use crate::{
     rules::{READY, RuleSet},
     schedule::Schedule,
     starting,
+    tell::{self, Tell},
 };
 
 /// How hard content is compressed.
@@ -30,6 +32,15 @@ pub enum Compress {
     Default,
     /// As small as is sensible.
     High,
+}
+
+/// How hard a run works.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Speed {
+    /// Behind everything else that wants the processor or the disk.
+    Quiet,
+    /// As hard as it can.
+    Normal,
 }
 
 /// One backup written down.
@@ -65,6 +76,12 @@ pub struct Plan {
     pub zone: Option<TimeZone>,
     /// Stores its snapshots are copied to after a run.
     pub replicate: Vec<String>,
+    /// Commands before its sources are read, and after, in their order.
+    pub around: Vec<Around>,
+    /// Who is told of what.
+    pub tell: Tell,
+    /// How hard it works; if this is missing, hard by hand and gently when it starts by itself.
+    pub speed: Option<Speed>,
     /// The file's text.
     pub text: String,
 }
@@ -82,20 +99,8 @@ impl Plan {
 }
 
 /// Keys of the contract that later versions act on.
-const LATER: &[&str] = &[
-    "retain",
-    "speed",
-    "around",
-    "goal",
-    "tell",
-    "form",
-    "deletions",
-    "old-versions",
-    "packing",
-    "full",
-    "split",
-    "also",
-];
+const LATER: &[&str] =
+    &["retain", "goal", "form", "deletions", "old-versions", "packing", "full", "split", "also"];
 
 /// The share of files that may vanish or change at once where a plan says nothing, in percent.
 const SHRINK: u8 = 40;
@@ -119,14 +124,15 @@ pub fn parse_plan<'a>(
     stores: impl IntoIterator<Item = &'a str>,
 ) -> (Option<Plan>, Vec<Problem>) {
     let nothing = |path: &Path| Err(format!("{} is not read here", path.display()));
-    parse_plan_reading(name, file, text, with, stores, &nothing)
+    parse_plan_reading(name, file, text, with, stores, None, &nothing)
 }
 
 /// Reads the text of a file that a plan names; the error says why not.
 pub type ReadFile<'r> = dyn Fn(&Path) -> Result<String, String> + 'r;
 
 /// As [`parse_plan`], for plans that may name other files, which `read` reads. A path that does
-/// not begin with `/` is beside the plan's own file.
+/// not begin with `/` is beside the plan's own file. `channels` are the names of those who can be
+/// told, if they are known.
 #[must_use]
 pub fn parse_plan_reading<'a>(
     name: &str,
@@ -134,6 +140,7 @@ pub fn parse_plan_reading<'a>(
     text: &str,
     with: &dyn Expand,
     stores: impl IntoIterator<Item = &'a str>,
+    channels: Option<&[String]>,
     read: &ReadFile<'_>,
 ) -> (Option<Plan>, Vec<Problem>) {
     let mut reading = Reading::new(file, text);
@@ -176,6 +183,9 @@ pub fn parse_plan_reading<'a>(
     let shrink = parse_shrink(&mut reading, &mut fields);
     let (schedule, starting) = starting::parse(&mut reading, &mut fields);
     let zone = parse_zone(&mut reading, &mut fields);
+    let around = around::parse(&mut reading, &mut fields);
+    let tell = tell::parse(&mut reading, &mut fields, channels);
+    let speed = parse_speed(&mut reading, &mut fields);
     fields.finish(&mut reading, LATER);
     reading.problems.sort_by_key(|problem| (problem.line, problem.column));
     let fine = reading.problems.is_empty();
@@ -194,9 +204,25 @@ pub fn parse_plan_reading<'a>(
         starting,
         zone,
         replicate,
+        around,
+        tell,
+        speed,
         text: text.to_owned(),
     });
     (plan, reading.problems)
+}
+
+fn parse_speed<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<Speed> {
+    let (word, span) = fields.text(reading, "speed")?;
+    match word.as_str() {
+        "quiet" => Some(Speed::Quiet),
+        "normal" => Some(Speed::Normal),
+        _ => {
+            let what = format!("`{word}` is no speed");
+            reading.problem_with(&span, what, "write \"quiet\" or \"normal\"");
+            None
+        }
+    }
 }
 
 fn parse_zone<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<TimeZone> {
@@ -496,7 +522,7 @@ mod tests {
             let nothing = |_: &str| None;
             let file = "/etc/skellin/plans/readings.toml";
             let (plan, problems) =
-                parse_plan_reading("readings", file, text, &nothing, ["oak"], &read);
+                parse_plan_reading("readings", file, text, &nothing, ["oak"], None, &read);
             (plan, problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
         };
         let (plan, problems) = parse(

@@ -31,13 +31,10 @@ pub(crate) fn parse<'t>(
     for (occasion, span) in inner.texts(reading, "also-on").unwrap_or_default() {
         match occasion.as_str() {
             "boot" => starting.on_boot = true,
-            "drive" => {
-                let what = "this version does not act on `drive` yet";
-                reading.problem_with(&span, what, "leave it out for now");
-            }
+            "drive" => starting.on_drive = true,
             _ => {
                 let what = format!("`{occasion}` is nothing a plan runs on");
-                reading.problem_with(&span, what, "write \"boot\"");
+                reading.problem_with(&span, what, "write \"boot\" or \"drive\"");
             }
         }
     }
@@ -116,11 +113,11 @@ mod tests {
     #[test]
     fn how_runs_are_started_is_read() {
         let (plan, problems) = read(
-            "run = \"40 21 * * *\"\nalso-on = [\"boot\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\n",
+            "run = \"40 21 * * *\"\nalso-on = [\"boot\", \"drive\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\n",
         );
         assert_eq!(problems, [""; 0]);
         let starting = plan.expect("a plan").starting;
-        assert!(starting.on_boot && !starting.catch_up);
+        assert!(starting.on_boot && starting.on_drive && !starting.catch_up);
         assert_eq!(starting.spread.as_mins(), 10);
         let (from, to) = (time(21, 0, 0, 0), time(6, 0, 0, 0));
         assert_eq!(starting.window, Some(Window { from, to }));
@@ -133,13 +130,12 @@ mod tests {
     #[test]
     fn mistakes_are_told_each_with_its_place() {
         let (plan, problems) = read(
-            "run = \"61 21 * * *\"\nalso-on = [\"noon\", \"drive\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"after run\"\n",
+            "run = \"61 21 * * *\"\nalso-on = [\"noon\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"after run\"\n",
         );
         assert!(plan.is_none());
         for (line, reason) in [
             (5, "no minute of a cron line"),
             (6, "nothing a plan runs on"),
-            (6, "does not act on `drive` yet"),
             (7, "true or false"),
             (8, "more than a week"),
             (9, "no window"),
