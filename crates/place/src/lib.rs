@@ -26,11 +26,12 @@ pub use error::{Operation, PlaceError, PlaceErrorKind};
 pub use far::{FarEntry, FarFacts, FarFiles, FarKind, FarPart, RetryingFiles};
 pub use faults::{Fault, FaultyPlace};
 pub use ftp::{FtpPlace, FtpStep, FtpTarget};
+pub use http::{WebAnswer, ask_web};
 pub use memory::MemoryPlace;
 pub use name::{NameError, ObjectName};
 pub use retry::{Retries, RetryingPlace};
 pub use s3::{S3Key, S3Login, S3Place, S3Style, S3Target};
-pub use sftp::{Hop, SftpPlace, SftpStep, SftpTarget};
+pub use sftp::{FarCommand, Hop, SftpPlace, SftpStep, SftpTarget};
 pub use throttle::{Throttle, Throttles};
 pub use webdav::{WebDavPlace, WebDavTarget};
 

@@ -1,8 +1,9 @@
-//! Requests over HTTP and HTTPS, for the places that speak it.
+//! Requests over HTTP and HTTPS, for the places that speak it, and for whoever is told by it.
 
 mod dates;
 mod failure;
 mod tls;
+mod web;
 mod xml;
 
 use std::{io::Read as _, path::PathBuf, time::Duration};
@@ -12,6 +13,7 @@ use ureq::{Agent, SendBody, http, tls::TlsConfig};
 pub(crate) use dates::{Skew, ago, seconds_of, skew};
 pub(crate) use failure::{certificate_reason, is_certificate};
 pub(crate) use tls::client_config;
+pub use web::{WebAnswer, ask_web};
 pub(crate) use xml::{Element, flatten};
 
 use crate::{Operation, PlaceError, PlaceErrorKind, Throttles, throttle::Throttled};

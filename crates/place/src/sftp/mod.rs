@@ -5,6 +5,7 @@
 //! renamed; a rename onto what is there fails. Requests are kept in flight, so that a slow line is
 //! filled; a connection that broke off is made anew by the next operation.
 
+mod command;
 mod connect;
 mod far;
 mod files;
@@ -23,6 +24,7 @@ use std::{
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 use tokio::runtime::Runtime;
 
+pub use command::FarCommand;
 use connect::Connecting;
 pub use connect::SftpStep;
 use files::{give_back, list, make_folder, read, write};

@@ -58,6 +58,14 @@ impl Server {
         Self::start(include_str!("ftp.py"), folder, &[if tls { "tls" } else { "open" }])
     }
 
+    /// A mail server: with STARTTLS and a login (`hut` with the password `two terns`), or open and
+    /// without TLS. Each letter goes into a file `mail-1`, `mail-2` … beside its log.
+    pub fn smtp(tls: bool) -> Self {
+        let folder = tempfile::tempdir().expect("a directory");
+        authority(folder.path());
+        Self::start(include_str!("smtp.py"), folder, &[if tls { "tls" } else { "open" }])
+    }
+
     /// An object store with the bucket `ridge`.
     pub fn s3() -> Self {
         Self::start(include_str!("s3.py"), tempfile::tempdir().expect("a directory"), &[])
