@@ -139,6 +139,8 @@ fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
         list_paths: false,
         keep_out: &[],
         agree: &|_| true,
+        around: &(),
+        gentle: false,
         clock: &SystemClock,
         cancel: &Cancel::new(),
         events: &|_: Event| {},

@@ -88,6 +88,8 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
                 list_paths: false,
                 keep_out: &[],
                 agree: &|_| true,
+                around: &(),
+                gentle: false,
                 clock: &clock,
                 cancel: &Cancel::new(),
                 events: &|_: Event| {},

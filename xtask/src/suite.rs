@@ -12,11 +12,19 @@ const NEEDED: &[(&str, &str)] = &[
     ("sshd", "openssh-server"),
     ("ssh-keygen", "openssh-client"),
     ("openssl", "openssl"),
+    ("dbus-daemon", "dbus"),
+    ("systemd-analyze", "systemd"),
     ("python3", "python3"),
 ];
-/// Servers that others have written, from PyPI: an object store, WebDAV, FTP with TLS.
-const SERVERS: &[&str] =
-    &["moto[server]==5.*", "wsgidav==4.*", "cheroot", "pyftpdlib==2.*", "pyopenssl"];
+/// Servers that others have written, from PyPI: an object store, WebDAV, FTP with TLS, mail.
+const SERVERS: &[&str] = &[
+    "moto[server]==5.*",
+    "wsgidav==4.*",
+    "cheroot",
+    "pyftpdlib==2.*",
+    "pyopenssl",
+    "aiosmtpd==1.*",
+];
 
 /// Installs what is missing, then runs all tests.
 pub(crate) fn test() -> Result<()> {
@@ -65,7 +73,7 @@ fn install_servers() -> Result<()> {
     let python = folder.join("bin/python");
     let has_all = || {
         let asked = Command::new(&python)
-            .args(["-c", "import moto.server, wsgidav, pyftpdlib, OpenSSL"])
+            .args(["-c", "import moto.server, wsgidav, pyftpdlib, OpenSSL, aiosmtpd"])
             .output();
         asked.is_ok_and(|output| output.status.success())
     };

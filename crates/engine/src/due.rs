@@ -1,78 +1,264 @@
-//! Which plans are due, from what the journal knows and the time.
+//! Which plans and stores are due, from what the journal knows and the time.
 
-use std::{fs, path::Path, time::UNIX_EPOCH};
+use std::{
+    fs,
+    os::unix::fs::DirBuilderExt,
+    path::{Path, PathBuf},
+    time::UNIX_EPOCH,
+};
 
-use jiff::{Timestamp, tz::TimeZone};
-use skellin_plan::{Attempt, Due, Past, Plan};
+use jiff::{SignedDuration, Timestamp, tz::TimeZone};
+use skellin_plan::{Attempt, Due, Expected, Fit, Past, PlaceSpec, Plan, Standing, Starting, Why};
 
 use crate::{
+    conduct::last_good,
     config::Configuration,
-    error::Result,
-    journal::{Journal, Outcome, Work},
+    error::{EngineError, Result},
+    journal::{Journal, Outcome, past_runs},
     lock::PlanLock,
+    places::mounted_drives,
+    tell::{Happening, note_standing},
 };
 
 /// So many of a plan's newest runs decide.
 const RUNS: usize = 50;
+/// So many of the newest runs tell how long the next will take.
+const RUNS_THAT_TELL: usize = 30;
+
+/// What decides, beside the time: what is configured, and what has been.
+#[derive(Clone, Copy)]
+pub struct Watch<'a> {
+    /// What is configured.
+    pub configuration: &'a Configuration,
+    /// What has been; without a journal nothing has.
+    pub journal: Option<&'a Journal>,
+    /// The machine's own name, which plans may overrule.
+    pub machine: &'a str,
+    /// When the machine started.
+    pub booted: Option<Timestamp>,
+}
 
 /// When a plan starts next.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct DuePlan {
     /// The plan.
     pub plan: String,
+    /// The store it writes to.
+    pub store: String,
     /// When it starts next, and why; none if nothing starts it.
     pub next: Option<Due>,
     /// Whether that time has come.
     pub is_due: bool,
     /// Whether it is being run right now.
     pub is_running: bool,
+    /// How long it will take, by the runs that have been; told where there is a window.
+    pub takes: Option<Expected>,
+    /// Whether it will be done before its window closes, if it has one.
+    pub fit: Option<Fit>,
+    /// Since when there should have been a good run.
+    pub late: Option<Timestamp>,
 }
 
-/// When each plan without mistakes starts next, those first whose time came first. `now` in
-/// milliseconds since 1970.
+/// When a store is verified next by its own clock.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DueStore {
+    /// The store.
+    pub store: String,
+    /// When, and why.
+    pub next: Due,
+    /// Whether that time has come.
+    pub is_due: bool,
+}
+
+/// Where the wish lies that a plan starts at once.
+fn wish_path(state: &Path, plan: &str) -> PathBuf {
+    state.join("wishes").join(plan)
+}
+
+/// Wishes that a plan is started by whoever starts what is due.
 ///
 /// # Errors
-/// If the journal cannot be read.
-pub fn due(
-    configuration: &Configuration,
-    journal: Option<&Journal>,
-    machine: &str,
-    now: i64,
-) -> Result<Vec<DuePlan>> {
-    let now = moment(now);
-    let booted = booted();
-    let mut found = Vec::new();
-    for file in &configuration.plans {
-        let Some(plan) = &file.plan else { continue };
+/// If the state directory cannot be written.
+pub fn wish(state: &Path, plan: &str) -> Result<()> {
+    let path = wish_path(state, plan);
+    let folder = path.parent().unwrap_or(&path);
+    let made = fs::DirBuilder::new().recursive(true).mode(0o700).create(folder);
+    made.and_then(|()| fs::write(&path, b""))
+        .map_err(|error| EngineError::local("write to", folder, error))
+}
+
+/// Takes the wish back, or notes that it is granted.
+pub fn unwish(state: &Path, plan: &str) {
+    let _ = fs::remove_file(wish_path(state, plan));
+}
+
+impl Watch<'_> {
+    /// When each plan without mistakes starts next, those first whose time came first. `now` in
+    /// milliseconds since 1970.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn plans(&self, now: i64) -> Result<Vec<DuePlan>> {
+        let now = moment(now);
+        let plans = self.configuration.plans.iter();
+        let found = plans.filter_map(|file| Some((file.plan.as_ref()?, since(&file.path))));
+        let mut found =
+            found.map(|(plan, since)| self.plan(plan, since, now)).collect::<Result<Vec<_>>>()?;
+        found.sort_by_key(|plan| plan.next.map_or(Timestamp::MAX, |due| due.at));
+        Ok(found)
+    }
+
+    fn plan(&self, plan: &Plan, since: Timestamp, now: Timestamp) -> Result<DuePlan> {
         let mut runs = Vec::new();
-        if let Some(journal) = journal {
-            let entries = journal.entries(Some(&plan.name), RUNS * 4)?;
-            runs.extend(entries.into_iter().filter(|entry| entry.work == Work::Run).take(RUNS));
+        if let Some(journal) = self.journal {
+            runs = journal.runs(&plan.name, RUNS)?;
         }
         // One that was killed has no end either; it holds no lock.
         let goes_on = runs.first().is_some_and(|run| run.outcome == Outcome::Running);
-        let state = &configuration.folders.state;
+        let state = &self.configuration.folders.state;
         let is_running = goes_on && PlanLock::take(state, &plan.name).is_err();
         let attempts = runs.iter().map(|run| Attempt {
             started: moment(run.started),
             ended: moment(run.ended.unwrap_or(run.started)),
             good: run.snapshot.is_some(),
         });
-        let past =
-            Past { attempts: attempts.collect(), since: since(&file.path), booted, drive: None };
-        let next = next(plan, &past, machine, now);
-        let is_due = !is_running && next.is_some_and(|due| due.at <= now);
-        found.push(DuePlan { plan: plan.name.clone(), next, is_due, is_running });
+        let drive = match (plan.starting.on_drive, self.journal) {
+            (true, Some(journal)) => journal.sign(&drive_sign(&plan.store))?.map(moment),
+            _ => None,
+        };
+        let past = Past { attempts: attempts.collect(), since, booted: self.booted, drive };
+        let zone = zone(plan);
+        let machine = plan.machine.as_deref().unwrap_or(self.machine);
+        let offset = plan.starting.offset(&plan.name, machine);
+        let mut next = plan.starting.next(plan.schedule.as_ref(), &past, offset, now, &zone);
+        if wish_path(state, &plan.name).exists() {
+            next = Some(Due { at: now, why: Why::Asked });
+        }
+        // Nobody asks how long it takes where it may take as long as it likes.
+        let takes = plan.starting.window.and_then(|_| expected(state, plan));
+        let fit = plan.starting.window.zip(takes.as_ref()).zip(next).and_then(
+            |((window, takes), next)| {
+                let takes = SignedDuration::try_from_secs_f64(takes.seconds).ok()?;
+                window.fits(next.at.max(now), takes, &zone)
+            },
+        );
+        let good = past.attempts.iter().find(|attempt| attempt.good).map(|good| good.started);
+        let schedule = plan.schedule.as_ref();
+        let late =
+            schedule.and_then(|schedule| plan.starting.late(schedule, good, since, now, &zone));
+        Ok(DuePlan {
+            plan: plan.name.clone(),
+            store: plan.store.clone(),
+            next,
+            is_due: !is_running && next.is_some_and(|due| due.at <= now),
+            is_running,
+            takes,
+            fit,
+            late,
+        })
     }
-    found.sort_by_key(|plan| plan.next.map_or(Timestamp::MAX, |due| due.at));
-    Ok(found)
+
+    /// When each store with a clock of its own is verified next.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn stores(&self, now: i64) -> Result<Vec<DueStore>> {
+        let now = moment(now);
+        let since = since(&self.configuration.folders.config.join("stores.toml"));
+        let mut found = Vec::new();
+        for config in self.configuration.stores.fine.values() {
+            let Some(schedule) = &config.verify else { continue };
+            let done = match self.journal {
+                Some(journal) => journal.verifications(&config.name, RUNS)?,
+                None => Vec::new(),
+            };
+            let attempts = done.iter().map(|entry| Attempt {
+                started: moment(entry.started),
+                ended: moment(entry.ended.unwrap_or(entry.started)),
+                good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
+            });
+            let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
+            let starting = Starting::default();
+            let zone = TimeZone::system();
+            let next = starting.next(Some(schedule), &past, SignedDuration::ZERO, now, &zone);
+            found.extend(next.map(|next| DueStore {
+                store: config.name.clone(),
+                next,
+                is_due: next.at <= now,
+            }));
+        }
+        Ok(found)
+    }
+
+    /// Remembers which stores' drives are here, so that one that appears can be acted on.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn note_drives(&self, now: i64) -> Result<()> {
+        let Some(journal) = self.journal else { return Ok(()) };
+        let plans = self.configuration.plans.iter().filter_map(|file| file.plan.as_ref());
+        for plan in plans.filter(|plan| plan.starting.on_drive) {
+            let config = self.configuration.stores.fine.get(&plan.store);
+            let Some(PlaceSpec::Drive(path)) = config.map(|config| &config.place) else { continue };
+            let is_here = !mounted_drives(path, &self.configuration.folders).is_empty();
+            let (sign, was_here) = (drive_sign(&plan.store), format!("here:{}", plan.store));
+            match (is_here, journal.sign(&was_here)?.is_some()) {
+                (true, false) => {
+                    journal.set_sign(&sign, Some(now))?;
+                    journal.set_sign(&was_here, Some(now))?;
+                }
+                (false, true) => journal.set_sign(&was_here, None)?,
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts on its way that plans are late, where they are; how many messages that are. `plans` is
+    /// what [`plans`](Self::plans) has found.
+    ///
+    /// # Errors
+    /// If the journal cannot be read or written.
+    pub fn tell_late(&self, plans: &[DuePlan], now: i64) -> Result<usize> {
+        let Some(journal) = self.journal else { return Ok(0) };
+        let mut told = 0;
+        for due in plans.iter().filter(|due| !due.is_running) {
+            let Some(late) = due.late else { continue };
+            let plan = self.configuration.plan_without_mistakes(&due.plan)?;
+            let next = match due.next {
+                Some(next) if next.at > moment(now) => format!(
+                    "it starts next {}; to run it now: skellin run {}",
+                    next.at.to_zoned(zone(plan)).strftime("%a %d %b at %H:%M"),
+                    due.plan
+                ),
+                _ => format!("run it by hand and see what keeps it: skellin run {}", due.plan),
+            };
+            let happening = Happening {
+                machine: plan.machine.as_deref().unwrap_or(self.machine),
+                now,
+                hint: Some(next),
+                last_good: last_good(journal, &due.plan, None),
+                late: Some(late.as_millisecond()),
+                ..Happening::default()
+            };
+            told += note_standing(self.configuration, journal, plan, Standing::Late, &happening)?;
+        }
+        Ok(told)
+    }
 }
 
-fn next(plan: &Plan, past: &Past, machine: &str, now: Timestamp) -> Option<Due> {
-    let machine = plan.machine.as_deref().unwrap_or(machine);
-    let zone = plan.zone.clone().unwrap_or_else(TimeZone::system);
-    let offset = plan.starting.offset(&plan.name, machine);
-    plan.starting.next(plan.schedule.as_ref(), past, offset, now, &zone)
+/// How long the next run of a plan takes, by those that have been.
+fn expected(state: &Path, plan: &Plan) -> Option<Expected> {
+    let past = past_runs(state, &plan.name, &plan.store, RUNS_THAT_TELL);
+    skellin_plan::expect(&past, past.first()?.0)
+}
+
+fn zone(plan: &Plan) -> TimeZone {
+    plan.zone.clone().unwrap_or_else(TimeZone::system)
+}
+
+fn drive_sign(store: &str) -> String {
+    format!("drive:{store}")
 }
 
 fn moment(milliseconds: i64) -> Timestamp {
@@ -89,7 +275,8 @@ fn since(file: &Path) -> Timestamp {
 }
 
 /// When the machine started (proc_stat(5)).
-fn booted() -> Option<Timestamp> {
+#[must_use]
+pub fn booted() -> Option<Timestamp> {
     let text = fs::read_to_string("/proc/stat").ok()?;
     let seconds = text.lines().find_map(|line| line.strip_prefix("btime "))?;
     Timestamp::from_second(seconds.trim().parse().ok()?).ok()

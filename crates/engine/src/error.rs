@@ -28,6 +28,17 @@ pub enum EngineError {
     /// The plan is being run by another process.
     #[error("the plan `{0}` is being run already")]
     AlreadyRunning(String),
+    /// Another process is the steward.
+    #[error("a steward is running already")]
+    StewardRuns,
+    /// A command before the sources are read came to nothing.
+    #[error("`{command}` before the sources are read: {why}")]
+    NotEntered {
+        /// The command.
+        command: String,
+        /// Why.
+        why: String,
+    },
     /// None of the plan's sources can be read.
     #[error("none of the sources of `{0}` can be read")]
     NoSources(String),
@@ -129,6 +140,10 @@ impl EngineError {
                 path.display()
             ),
             Self::AlreadyRunning(_) => "wait until it is done".to_owned(),
+            Self::StewardRuns => "one is enough for all plans; stop it first if it is to be another".to_owned(),
+            Self::NotEntered { .. } => {
+                "nothing was read; try the command by hand, or let the run go on without it: if-enter-fails = \"go-on\"".to_owned()
+            }
             Self::NoPassphrase(_) => "name a way to it in stores.toml: passphrase = { file = \"…\" }".to_owned(),
             Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),
             Self::Unknown { hint, .. } | Self::Secret { hint, .. } => hint.clone(),

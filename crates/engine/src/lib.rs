@@ -3,6 +3,7 @@
 //! The engine draws nothing and asks nobody: clock, cancellation and the taker of its events are
 //! handed in.
 
+mod around;
 mod clock;
 mod conduct;
 mod config;
@@ -28,24 +29,30 @@ mod replicate;
 mod restore;
 mod run;
 mod secrets;
+mod size;
 mod ssh_config;
+mod steward;
+mod tell;
 mod thaw;
+pub mod timers;
 
+pub use around::{Owed, owed_leaves};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
-pub use conduct::{Conductor, Failure, RunOptions};
+pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage};
 pub use config::{Configuration, PlanFile};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
-pub use due::{DuePlan, due};
+pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
 pub use folders::Folders;
 pub use journal::{
-    Beginning, DriveRecord, Ending, Journal, JournalEntry, Outcome, Work, rules_of_last_run,
+    Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Message, Outcome, StepRecord,
+    Work, rules_of_last_run,
 };
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
-pub use lock::PlanLock;
+pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, folders_at, keep_secret};
 pub use places::{
     DriveState, DriveStates, Grounds, MountedDrive, ReachStep, drive_states, local_directory,
@@ -55,8 +62,10 @@ pub use places::{
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
 pub use run::{
-    ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, RunReport, RunRequest,
-    RunStatus, Shrinkage, run,
+    ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, ReadSoFar, RunReport,
+    RunRequest, RunStatus, Shrinkage, Surrounding, run,
 };
 pub use secrets::{Passphrase, read_secret};
+pub use steward::{Hands, Job, Look, Steward};
+pub use tell::{Happening, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};

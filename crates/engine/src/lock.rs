@@ -1,14 +1,37 @@
-//! One plan runs once at a time on a machine.
+//! One plan runs once at a time on a machine, and work that writes to one store queues.
 
 use std::{
     fs::{self, File, OpenOptions},
     os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::Path,
+    time::Duration,
 };
 
 use rustix::fs::{FlockOperation, flock};
 
-use crate::error::{EngineError, Result};
+use crate::{
+    clock::Cancel,
+    error::{EngineError, Result},
+};
+
+/// How often a store that others work with is looked at.
+const TICK: Duration = Duration::from_millis(200);
+
+/// Takes a lock by its name, if nobody has it. It ends with its process, whatever ends that.
+fn take(state: &Path, name: &str) -> Result<Option<File>> {
+    let folder = state.join("locks");
+    let failed = |error: std::io::Error| EngineError::local("write to", folder.clone(), error);
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(failed)?;
+    let path = folder.join(name);
+    let mut options = OpenOptions::new();
+    let file = options.create(true).write(true).truncate(false).mode(0o600).open(path);
+    let file = file.map_err(failed)?;
+    match flock(&file, FlockOperation::NonBlockingLockExclusive) {
+        Ok(()) => Ok(Some(file)),
+        Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
+        Err(error) => Err(failed(error.into())),
+    }
+}
 
 /// The right to run a plan; given back when dropped, also by a process that dies.
 #[derive(Debug)]
@@ -20,21 +43,55 @@ impl PlanLock {
     /// # Errors
     /// [`EngineError::AlreadyRunning`], or if the state directory cannot be written.
     pub fn take(state: &Path, plan: &str) -> Result<Self> {
-        let folder = state.join("locks");
-        let failed = |error: std::io::Error| EngineError::local("write to", folder.clone(), error);
-        fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(failed)?;
-        let path = folder.join(plan);
-        let file = OpenOptions::new()
-            .create(true)
-            .write(true)
-            .truncate(false)
-            .mode(0o600)
-            .open(path)
-            .map_err(failed)?;
-        match flock(&file, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => Ok(Self(file)),
-            Err(rustix::io::Errno::WOULDBLOCK) => Err(EngineError::AlreadyRunning(plan.to_owned())),
-            Err(error) => Err(failed(error.into())),
+        take(state, plan)?.map(Self).ok_or_else(|| EngineError::AlreadyRunning(plan.to_owned()))
+    }
+}
+
+/// The right to write to a store; a name of a plan has no dot, so that the two do not meet.
+#[derive(Debug)]
+pub(crate) struct StoreLock(#[expect(dead_code, reason = "held for its lock")] File);
+
+impl StoreLock {
+    /// Waits for the right to write to a store, and says whether it had to; `waits` is told once.
+    /// A state directory that cannot be written keeps no run from being made: the store itself
+    /// bears several at once.
+    ///
+    /// # Errors
+    /// [`EngineError::Cancelled`].
+    pub fn wait(
+        state: &Path,
+        store: &str,
+        cancel: &Cancel,
+        waits: &dyn Fn(),
+    ) -> Result<(Option<Self>, bool)> {
+        let mut waited = false;
+        loop {
+            match take(state, &format!("store.{store}")) {
+                Ok(Some(file)) => return Ok((Some(Self(file)), waited)),
+                Err(_) => return Ok((None, waited)),
+                Ok(None) => {}
+            }
+            if cancel.is_cancelled() {
+                return Err(EngineError::Cancelled);
+            }
+            if !std::mem::replace(&mut waited, true) {
+                waits();
+            }
+            std::thread::park_timeout(TICK);
         }
+    }
+}
+
+/// The right to be the steward of this machine's plans.
+#[derive(Debug)]
+pub struct StewardLock(#[expect(dead_code, reason = "held for its lock")] File);
+
+impl StewardLock {
+    /// Takes it.
+    ///
+    /// # Errors
+    /// [`EngineError::StewardRuns`], or if the state directory cannot be written.
+    pub fn take(state: &Path) -> Result<Self> {
+        take(state, "steward.")?.map(Self).ok_or(EngineError::StewardRuns)
     }
 }

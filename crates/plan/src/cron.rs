@@ -128,6 +128,22 @@ impl Cron {
         }
     }
 
+    /// Its minutes, hours, days of the month and months.
+    pub(crate) fn numbers(&self) -> [Vec<u32>; 4] {
+        [self.minutes, self.hours, self.days, self.months]
+            .map(|bits| (0..64).filter(|number| bits & (1 << number) != 0).collect())
+    }
+
+    /// Its days of the week, Monday first.
+    pub(crate) fn week(&self) -> [bool; 7] {
+        std::array::from_fn(|day| self.weekdays & (1 << ((day + 1) % 7)) != 0)
+    }
+
+    /// Whether a day of either of the day fields counts.
+    pub(crate) fn is_either(&self) -> bool {
+        self.either_day
+    }
+
     /// How often it comes on a day, at most.
     #[must_use]
     pub fn times_a_day(&self) -> u32 {

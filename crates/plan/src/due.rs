@@ -90,6 +90,8 @@ pub enum Why {
     Boot,
     /// A drive of its store has appeared.
     Drive,
+    /// Somebody asked for it.
+    Asked,
 }
 
 /// When a plan starts next.

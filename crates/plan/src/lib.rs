@@ -5,6 +5,7 @@
 
 mod access;
 mod around;
+mod calendar;
 mod channels;
 mod cron;
 mod draft;

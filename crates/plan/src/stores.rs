@@ -24,6 +24,8 @@ pub struct StoreConfig {
     pub name: String,
     /// Where it is.
     pub place: PlaceSpec,
+    /// When it is verified by its own clock.
+    pub verify: Option<Schedule>,
     /// Where its passphrase comes from; asked for if this is missing.
     pub passphrase: Option<SecretSource>,
     /// What room there costs.
@@ -43,6 +45,7 @@ impl StoreConfig {
         Self {
             name: place.to_string(),
             place,
+            verify: None,
             passphrase: None,
             price: None,
             access: Access::default(),
@@ -52,7 +55,7 @@ impl StoreConfig {
     }
 }
 
-const LATER: &[&str] = &["parity", "schedule"];
+const LATER: &[&str] = &["parity"];
 
 /// What `stores.toml` says.
 #[derive(Clone, Debug, Default)]
@@ -156,6 +159,7 @@ fn parse_store<'t>(
     let rotation = parse_rotation(reading, &mut fields, place.as_ref());
     let site = fields.text(reading, "site").map(|(site, _)| site);
     let price = fields.take("price").and_then(|value| price::parse(reading, &value));
+    let verify = parse_schedule(reading, &mut fields);
     fields.finish(reading, LATER);
     let fine = reading.problems.len() == before;
     place.filter(|_| fine).map(|place| StoreConfig {
@@ -166,7 +170,23 @@ fn parse_store<'t>(
         access,
         rotation,
         site,
+        verify,
     })
+}
+
+/// The store's own clock.
+fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<Schedule> {
+    let value = fields.take("schedule")?;
+    let DeValue::Table(table) = value.get_ref() else {
+        wrong_type(reading, "schedule", &value, "a table, as in { verify = \"sundays at 03:00\" }");
+        return None;
+    };
+    let mut inner = Fields::new("a store's schedule", table.clone());
+    let verify = inner.text(reading, "verify").and_then(|(text, span)| {
+        Schedule::parse(&text).map_err(|(what, hint)| reading.problem_with(&span, what, hint)).ok()
+    });
+    inner.finish(reading, &["reclaim"]);
+    verify
 }
 
 /// Drives that take turns, and when.

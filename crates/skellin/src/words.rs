@@ -75,6 +75,7 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
             format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
+        Work::Leave => "`leave` commands made up for".to_owned(),
         Work::Replicate => format!(
             "{} copied, {} stored",
             counted(files.new, "snapshot", "snapshots"),
@@ -113,6 +114,30 @@ pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
         ));
     }
     parts
+}
+
+/// How a message fared.
+pub(crate) fn delivery(delivery: &skellin_engine::Delivery) -> String {
+    let why = delivery.words.as_deref().unwrap_or("nobody has tried yet");
+    match (delivery.sent, delivery.given_up) {
+        (Some(sent), _) => format!("sent {}", moment(sent)),
+        (None, true) => format!("given up after {} tries: {why}", delivery.tries),
+        (None, false) if delivery.tries == 0 => "on its way".to_owned(),
+        (None, false) => format!("not sent yet: {why}"),
+    }
+}
+
+/// That a plan's next run will not be done before its window closes, if so.
+pub(crate) fn no_fit(plan: &skellin_engine::DuePlan) -> Option<String> {
+    let (fit, takes) = (plan.fit?, plan.takes.as_ref()?);
+    let over = u64::try_from(fit.over?.as_secs()).unwrap_or(0);
+    Some(format!(
+        "{}: the next run takes about {} and its window closes {}, {} too early",
+        plan.plan,
+        duration(Duration::from_secs_f64(takes.seconds.clamp(0.0, 1e9))),
+        moment(fit.closes.as_millisecond()),
+        duration(Duration::from_secs(over))
+    ))
 }
 
 /// Why a path goes along or does not, line by line.

@@ -1,17 +1,22 @@
-//! Work as a whole: with the plan's lock, the store, and an entry in the journal.
+//! Work as a whole: with the plan's lock, the store, an entry in the journal and its steps, and what
+//! is told of it.
 
-use std::sync::Arc;
+mod reading;
+mod telling;
 
-use skellin_plan::{Effort, PlaceSpec, Plan};
+use std::{path::PathBuf, sync::Arc};
+
+use skellin_plan::{Effort, PlaceSpec, Plan, Speed};
 use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
 
 use crate::{
+    around::{self, Part, Surroundings, Told, owed_leaves},
     clock::{Cancel, Clock},
     config::Configuration,
     error::{EngineError, Result},
     event::{Event, EventSink},
-    journal::{Beginning, Ending, Journal, Outcome, Work, past_runs},
-    lock::PlanLock,
+    journal::{Beginning, Ending, Journal, Outcome, StepRecord, Work, past_runs},
+    lock::{PlanLock, StoreLock},
     places::{drive_states, mounted_drives},
     replicate::{self, ReplicateReport, ReplicateRequest},
     restore::{self, RestoreReport, RestoreRequest},
@@ -20,6 +25,10 @@ use crate::{
     },
     thaw,
 };
+
+use reading::{AroundReading, Steps};
+pub(crate) use telling::last_good;
+pub use telling::{Conducted, Stage};
 
 /// So many of the newest runs tell how long the next will take.
 const RUNS_THAT_TELL: usize = 30;
@@ -73,8 +82,48 @@ pub struct RunOptions<'a> {
     pub dry_run: bool,
     /// Whether every path is to be listed in the report.
     pub list_paths: bool,
+    /// Whether everything else on the machine goes first, if the plan says nothing of it.
+    pub gentle: bool,
     /// Asked whether to go on if much is suddenly gone or different; without it a run stops.
     pub agree: Option<&'a (dyn Fn(&Shrinkage) -> bool + Sync)>,
+}
+
+/// What to do about a command that should have left and did not.
+const LEAVE_HINT: &str =
+    "something may still be stopped: look after it, and run the command by hand";
+
+fn outcome_of(status: RunStatus) -> Outcome {
+    match status {
+        RunStatus::Done => Outcome::Done,
+        RunStatus::Exceptions => Outcome::Exceptions,
+        RunStatus::Interrupted => Outcome::Interrupted,
+        RunStatus::Guarded => Outcome::Guarded,
+    }
+}
+
+/// How a run is remembered.
+fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
+    let is_guarded = report.status == RunStatus::Guarded;
+    let noticed = report.shrinkage.as_ref().filter(|_| is_guarded).map(Shrinkage::words);
+    let not_left = (!report.not_left.is_empty())
+        .then(|| format!("not left as it should be: {}", report.not_left.join("; ")));
+    let hint = match (is_guarded, &not_left) {
+        (true, _) => Some("look whether that is right, then run it again and agree".to_owned()),
+        (false, Some(_)) => Some(LEAVE_HINT.to_owned()),
+        (false, None) => None,
+    };
+    let rules = plan.rules.rules().iter().map(|rule| rule.text.clone());
+    Ending {
+        snapshot: report.snapshot,
+        files: report.files,
+        bytes: report.bytes,
+        exception_count: report.exception_count,
+        exceptions: &report.exceptions,
+        words: not_left.or(noticed),
+        hint,
+        rules: rules.zip(report.decided.iter().copied()).collect(),
+        ..Ending::at(report.ended, outcome_of(report.status))
+    }
 }
 
 impl Conductor<'_> {
@@ -88,75 +137,195 @@ impl Conductor<'_> {
         options: RunOptions<'_>,
         open: impl FnOnce() -> Result<Arc<Store>, E>,
     ) -> Result<RunReport, E> {
+        self.run_with_entry(plan, options, open).1
+    }
+
+    /// As [`run`](Self::run), with the number of its entry in the journal.
+    fn run_with_entry<E: Failure>(
+        &self,
+        plan: &Plan,
+        options: RunOptions<'_>,
+        open: impl FnOnce() -> Result<Arc<Store>, E>,
+    ) -> (Option<i64>, Result<RunReport, E>) {
         let machine = plan.machine.as_deref().unwrap_or(self.machine);
-        let _lock = match options.dry_run {
-            true => None,
-            false => Some(PlanLock::take(&self.configuration.folders.state, &plan.name)?),
+        if options.dry_run {
+            let rehearsed = open().and_then(|store| {
+                let keep_out = self.configuration.keep_out();
+                let request = self.request(plan, machine, &options, &keep_out, &());
+                let mut report = run::run(&store, &request)?;
+                if let Some(outlook) = &mut report.outlook {
+                    self.foretell(plan, &store, report.files, report.bytes.read, outlook);
+                }
+                Ok(report)
+            });
+            return (None, rehearsed);
+        }
+        let _lock = match PlanLock::take(&self.configuration.folders.state, &plan.name) {
+            Ok(lock) => lock,
+            Err(error) => return (None, Err(error.into())),
         };
-        let entry = match options.dry_run {
-            true => None,
-            false => self.begin(Work::Run, Some(&plan.name), &plan.store, machine),
-        };
+        let entry = self.begin(Work::Run, Some(&plan.name), &plan.store, machine);
+        let steps = self.steps(entry);
+        self.leave_what_is_owed(Some(&plan.name), &steps);
+        let result = self.run_inside(plan, machine, &options, &steps, open);
+        self.finish(entry, &result, |report| run_ending(plan, report));
+        (entry, result)
+    }
+
+    fn steps(&self, entry: Option<i64>) -> Steps<'_> {
+        Steps { journal: self.journal, entry, clock: self.clock, events: self.events }
+    }
+
+    fn request<'r>(
+        &'r self,
+        plan: &'r Plan,
+        machine: &'r str,
+        options: &RunOptions<'r>,
+        keep_out: &'r [PathBuf],
+        around: &'r dyn run::Surrounding,
+    ) -> RunRequest<'r> {
+        RunRequest {
+            plan,
+            grounds: &self.configuration.grounds,
+            machine,
+            labels: options.labels,
+            dry_run: options.dry_run,
+            list_paths: options.list_paths,
+            keep_out,
+            agree: options.agree.unwrap_or(&|_| false),
+            around,
+            gentle: plan.speed.map_or(options.gentle, |speed| speed == Speed::Quiet),
+            clock: self.clock,
+            cancel: self.cancel,
+            events: self.events,
+        }
+    }
+
+    /// The steps of a run, one after the other.
+    fn run_inside<E: Failure>(
+        &self,
+        plan: &Plan,
+        machine: &str,
+        options: &RunOptions<'_>,
+        steps: &Steps<'_>,
+        open: impl FnOnce() -> Result<Arc<Store>, E>,
+    ) -> Result<RunReport, E> {
+        let state = &self.configuration.folders.state;
+        let _queue = self.wait_for_store(&plan.store, steps)?;
+        let told = |error: &E| (error.words(), error.is_interruption());
+        let store = steps.step("reach", &plan.store, told, open)?;
+        self.remind(plan);
+        let config = self.configuration.stores.fine.get(&plan.store);
+        if let Some(words) = config.and_then(thaw::warning) {
+            self.events.event(Event::Note(format!("{}: {words}", plan.store)));
+        }
+        let record = |step: StepRecord| steps.add(&step);
+        let grounds = &self.configuration.grounds;
+        let around = Surroundings::new(plan, grounds, state, self.clock, &record);
+        let around = AroundReading::new(steps, &plan.store, self.cancel, around);
         let keep_out = self.configuration.keep_out();
-        let result = open().and_then(|store| {
-            let request = RunRequest {
-                plan,
-                grounds: &self.configuration.grounds,
-                machine,
-                labels: options.labels,
-                dry_run: options.dry_run,
-                list_paths: options.list_paths,
-                keep_out: &keep_out,
-                agree: options.agree.unwrap_or(&|_| false),
-                clock: self.clock,
-                cancel: self.cancel,
-                events: self.events,
+        let ran = run::run(&store, &self.request(plan, machine, options, &keep_out, &around));
+        let outcome = match &ran {
+            Ok(report) => outcome_of(report.status),
+            Err(error) if error.is_cancelled() => Outcome::Interrupted,
+            Err(_) => Outcome::Failed,
+        };
+        let not_left = around.finish(outcome);
+        for what in &not_left {
+            self.events.event(Event::Note(format!("not left as it should be: {what}")));
+        }
+        let mut report = ran?;
+        if !not_left.is_empty() && report.status == RunStatus::Done {
+            report.status = RunStatus::Exceptions;
+        }
+        report.not_left = not_left;
+        if report.snapshot.is_some() {
+            self.note_drive(plan, &store, report.started);
+        }
+        Ok(report)
+    }
+
+    /// Waits until no other work of this machine writes to a store.
+    fn wait_for_store(&self, store: &str, steps: &Steps<'_>) -> Result<Option<StoreLock>> {
+        let (state, started) = (&self.configuration.folders.state, self.clock.now());
+        let waits = || {
+            let note = format!("{store}: other work goes on there; this waits for its end");
+            self.events.event(Event::Note(note));
+        };
+        let (lock, waited) = StoreLock::wait(state, store, self.cancel, &waits)?;
+        if waited {
+            steps.add(&StepRecord {
+                kind: "wait".to_owned(),
+                subject: format!("for other work in {store}"),
+                started,
+                ended: Some(self.clock.now()),
+                outcome: Outcome::Done,
+                words: None,
+                code: None,
+                output: None,
+            });
+        }
+        Ok(lock)
+    }
+
+    /// Runs the `leave` commands that runs which ended without a word have left owed: of one plan,
+    /// whose lock is held, or of all that are not being run. How many commands that were.
+    pub fn make_up_for_leaves(&self) -> usize {
+        self.leave_what_is_owed(None, &self.steps(None))
+    }
+
+    fn leave_what_is_owed(&self, of: Option<&str>, steps: &Steps<'_>) -> usize {
+        let state = &self.configuration.folders.state;
+        let mut done = 0;
+        for owed in owed_leaves(state) {
+            let is_ours = of == Some(owed.plan.as_str());
+            if of.is_some() && !is_ours {
+                continue;
+            }
+            // One that is being run leaves by itself.
+            let lock = if is_ours { None } else { PlanLock::take(state, &owed.plan).ok() };
+            if !is_ours && lock.is_none() {
+                continue;
+            }
+            let entry = match steps.entry {
+                Some(entry) => Some(entry),
+                None => self.begin(Work::Leave, Some(&owed.plan), &owed.store, self.machine),
             };
-            self.remind(plan);
-            let config = self.configuration.stores.fine.get(&plan.store);
-            if let Some(words) = config.and_then(thaw::warning) {
-                self.events.event(Event::Note(format!("{}: {words}", plan.store)));
+            let own = self.steps(entry);
+            let mut failed = Vec::new();
+            for command in &owed.commands {
+                let (started, on) = (self.clock.now(), command.on.as_deref());
+                let told = Told { status: "interrupted", ..Told::default() };
+                let variables = told.variables(&owed.plan, &owed.store, Part::Leave);
+                let grounds = &self.configuration.grounds;
+                let ended =
+                    around::run(&command.leave, on, grounds, &variables, command.timeout(), None);
+                let now = self.clock.now();
+                own.add(&around::step_of(&command.leave, on, Part::Leave, started, now, &ended));
+                done += 1;
+                if let Some(why) = ended.reason {
+                    failed.push(format!("`{}`: {why}", command.leave.join(" ")));
+                }
             }
-            let mut report = run::run(&store, &request)?;
-            if report.snapshot.is_some() {
-                self.note_drive(plan, &store, report.started);
+            let words = format!(
+                "{}: an earlier run ended without a word; its `leave` commands are made up for",
+                owed.plan
+            );
+            self.events.event(Event::Note(words.clone()));
+            if steps.entry.is_none() {
+                let result: Result<()> = Ok(());
+                self.finish(entry, &result, |()| Ending {
+                    words: Some(if failed.is_empty() { words } else { failed.join("; ") }),
+                    hint: (!failed.is_empty()).then(|| LEAVE_HINT.to_owned()),
+                    ..Ending::at(
+                        self.clock.now(),
+                        if failed.is_empty() { Outcome::Done } else { Outcome::Failed },
+                    )
+                });
             }
-            if let Some(outlook) = &mut report.outlook {
-                self.foretell(plan, &store, report.files, report.bytes.read, outlook);
-            }
-            Ok(report)
-        });
-        self.finish(entry, &result, |report| Ending {
-            snapshot: report.snapshot,
-            files: report.files,
-            bytes: report.bytes,
-            exception_count: report.exception_count,
-            exceptions: &report.exceptions,
-            words: report
-                .shrinkage
-                .as_ref()
-                .filter(|_| report.status == RunStatus::Guarded)
-                .map(Shrinkage::words),
-            rules: plan
-                .rules
-                .rules()
-                .iter()
-                .map(|rule| rule.text.clone())
-                .zip(report.decided.iter().copied())
-                .collect(),
-            hint: (report.status == RunStatus::Guarded)
-                .then(|| "look whether that is right, then run it again and agree".to_owned()),
-            ..Ending::at(
-                report.ended,
-                match report.status {
-                    RunStatus::Done => Outcome::Done,
-                    RunStatus::Exceptions => Outcome::Exceptions,
-                    RunStatus::Interrupted => Outcome::Interrupted,
-                    RunStatus::Guarded => Outcome::Guarded,
-                },
-            )
-        });
-        result
+            owed.settle();
+        }
+        done
     }
 
     /// Says if it is another drive's turn.
@@ -261,9 +430,15 @@ impl Conductor<'_> {
         open: impl FnOnce() -> Result<Arc<Store>, E>,
     ) -> Result<ReplicateReport, E> {
         let entry = self.begin(Work::Replicate, plan, to_name, self.machine);
+        let steps = self.steps(entry);
         let request =
             ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: self.events };
-        let result = open().and_then(|to| Ok(replicate::replicate(from, &to, &request)?));
+        let told = |error: &E| (error.words(), error.is_interruption());
+        let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|_queue| {
+            let to = steps.step("reach", to_name, told, open)?;
+            steps
+                .step("replicate", to_name, told, || Ok(replicate::replicate(from, &to, &request)?))
+        });
         self.finish(entry, &result, |report| Ending {
             files: FileCounts { new: report.copied, same: report.present, ..FileCounts::default() },
             bytes: ByteCounts { read: report.read, new: report.new, stored: report.stored },
@@ -313,7 +488,11 @@ impl Conductor<'_> {
     fn begin(&self, work: Work, plan: Option<&str>, store: &str, machine: &str) -> Option<i64> {
         let started = self.clock.now();
         let beginning = Beginning { work, plan, store, machine, started };
-        match self.journal?.begin(&beginning) {
+        let journal = self.journal?;
+        if let Err(error) = journal.forget_old(started) {
+            self.note(&error);
+        }
+        match journal.begin(&beginning) {
             Ok(id) => Some(id),
             Err(error) => {
                 self.note(&error);

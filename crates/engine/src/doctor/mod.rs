@@ -1,6 +1,7 @@
 //! A look at the whole set-up: what is wrong, what is missing, and what to mend.
 
 mod coverage;
+mod unattended;
 
 use std::{os::unix::fs::MetadataExt, path::PathBuf};
 
@@ -17,6 +18,7 @@ use crate::{
     journal::{Journal, JournalEntry, Outcome, Work},
     places::{drive_states, local_directory, open_place},
     secrets::read_secret,
+    size::size,
 };
 
 /// With less room than this at its place a store will soon be full, in bytes.
@@ -71,7 +73,10 @@ impl Examination<'_> {
         }
         for plan in self.plans() {
             self.plan(plan, &mut found);
+            self.telling(plan, &mut found);
         }
+        self.owed(&mut found);
+        self.windows(&mut found);
         found.extend(self.gaps()?.iter().map(describe));
         let stores = self.configuration.stores.fine.values();
         found.extend(stores.filter_map(|store| self.beside(store)));
@@ -100,11 +105,13 @@ impl Examination<'_> {
         let folders = &self.configuration.folders;
         let stores = folders.config.join("stores.toml").display().to_string();
         let hosts = folders.config.join("hosts.toml").display().to_string();
+        let channels = folders.config.join("channels.toml").display().to_string();
         let plans = self.configuration.plans.iter();
         let files = plans
             .map(|file| (file.path.display().to_string(), file.problems.len()))
             .chain([(stores, self.configuration.stores.problems.len())])
-            .chain([(hosts, self.configuration.host_problems.len())]);
+            .chain([(hosts, self.configuration.host_problems.len())])
+            .chain([(channels, self.configuration.channels.problems.len())]);
         for (subject, mistakes) in files.filter(|(_, mistakes)| *mistakes > 0) {
             let what = match mistakes {
                 1 => "it has a mistake and is not used".to_owned(),
@@ -245,7 +252,7 @@ impl Examination<'_> {
                         schedule.words(),
                         from.to_zoned(zone).strftime("on %a %d %b %Y at %H:%M")
                     );
-                    let hint = "skellin due --run makes it up; as a line of cron it does so by itself: */10 * * * * skellin due --run --quiet";
+                    let hint = "skellin due --run makes it up; skellin timers install has it done by itself";
                     found.push(wrong(subject, what, hint));
                 }
             }
@@ -269,14 +276,4 @@ fn describe(gap: &Gap) -> Finding {
 
 fn wrong(subject: String, what: impl Into<String>, hint: impl Into<String>) -> Finding {
     Finding { weight: Weight::Wrong, subject, what: what.into(), hint: hint.into() }
-}
-
-/// Bytes in the unit that leaves a short number.
-fn size(bytes: u64) -> String {
-    match bytes {
-        0..0x2800 => format!("{bytes} B"),
-        0x2800..0xA0_0000 => format!("{} KiB", bytes >> 10),
-        0xA0_0000..0x2_8000_0000 => format!("{} MiB", bytes >> 20),
-        _ => format!("{} GiB", bytes >> 30),
-    }
 }

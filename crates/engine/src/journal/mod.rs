@@ -4,7 +4,11 @@
 //! a damaged one is put aside and a new one begun.
 
 mod drives;
+mod keeping;
 mod lessons;
+mod messages;
+mod steps;
+mod tables;
 
 use std::{
     fs, io,
@@ -17,7 +21,11 @@ use std::{
 pub use drives::DriveRecord;
 pub(crate) use lessons::past_runs;
 pub use lessons::rules_of_last_run;
+pub use messages::{Delivery, Draft as MessageDraft, Message};
 use rusqlite::{Connection, OptionalExtension, Row, params};
+pub use steps::StepRecord;
+
+use tables::{TABLES, VERSION};
 
 use crate::{
     error::{EngineError, Result},
@@ -25,66 +33,8 @@ use crate::{
     run::{ByteCounts, FileCounts},
 };
 
-/// Version of the tables.
-const VERSION: i64 = 3;
 /// So long another process may hold the journal.
 const BUSY: Duration = Duration::from_secs(5);
-
-const TABLES: &str = "
-CREATE TABLE work (
-    id INTEGER PRIMARY KEY,
-    kind TEXT NOT NULL,
-    plan TEXT,
-    store TEXT NOT NULL,
-    machine TEXT NOT NULL,
-    version TEXT NOT NULL,
-    process TEXT NOT NULL,
-    started INTEGER NOT NULL,
-    ended INTEGER,
-    outcome TEXT NOT NULL,
-    snapshot BLOB,
-    new INTEGER NOT NULL DEFAULT 0,
-    changed INTEGER NOT NULL DEFAULT 0,
-    gone INTEGER NOT NULL DEFAULT 0,
-    same INTEGER NOT NULL DEFAULT 0,
-    skipped INTEGER NOT NULL DEFAULT 0,
-    bytes_read INTEGER NOT NULL DEFAULT 0,
-    bytes_new INTEGER NOT NULL DEFAULT 0,
-    bytes_stored INTEGER NOT NULL DEFAULT 0,
-    exceptions INTEGER NOT NULL DEFAULT 0,
-    words TEXT,
-    hint TEXT
-) STRICT;
-CREATE INDEX work_by_time ON work (started);
-CREATE TABLE exception (
-    work INTEGER NOT NULL REFERENCES work (id) ON DELETE CASCADE,
-    path BLOB NOT NULL,
-    reason TEXT NOT NULL
-) STRICT;
-CREATE INDEX exception_by_work ON exception (work);
-";
-
-/// What version 2 has beside version 1.
-const TABLES_2: &str = "
-CREATE TABLE rule (
-    work INTEGER NOT NULL REFERENCES work (id) ON DELETE CASCADE,
-    rule TEXT NOT NULL,
-    decided INTEGER NOT NULL
-) STRICT;
-CREATE INDEX rule_by_work ON rule (work);
-";
-
-/// What version 3 has beside version 2.
-const TABLES_3: &str = "
-CREATE TABLE drive (
-    store TEXT NOT NULL,
-    drive TEXT NOT NULL,
-    id TEXT NOT NULL,
-    seen INTEGER NOT NULL,
-    newest INTEGER,
-    PRIMARY KEY (store, drive)
-) STRICT;
-";
 
 /// What kind of work an entry records.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -97,6 +47,8 @@ pub enum Work {
     Verify,
     /// Snapshots copied to a store.
     Replicate,
+    /// `leave` commands made up for after a run that ended without a word.
+    Leave,
 }
 
 /// How work ended, or that it has not.
@@ -135,7 +87,7 @@ macro_rules! worded {
     };
 }
 
-worded!(Work { Run = "run", Restore = "restore", Verify = "verify", Replicate = "replicate" });
+worded!(Work { Run = "run", Restore = "restore", Verify = "verify", Replicate = "replicate", Leave = "leave" });
 worded!(Outcome {
     Running = "running",
     Done = "done",
@@ -218,6 +170,8 @@ pub struct JournalEntry {
     pub store: String,
     /// The machine.
     pub machine: String,
+    /// The version of the program that did it.
+    pub version: String,
     /// When it began, in milliseconds since 1970.
     pub started: i64,
     /// When it ended, in milliseconds since 1970.
@@ -261,14 +215,11 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let transaction =
         connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     let version: i64 = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
-    if version == 0 {
-        transaction.execute_batch(TABLES)?;
-    }
-    if version < 2 {
-        transaction.execute_batch(TABLES_2)?;
+    let known = usize::try_from(version).unwrap_or(0).min(TABLES.len());
+    for tables in &TABLES[known..] {
+        transaction.execute_batch(tables)?;
     }
     if version < VERSION {
-        transaction.execute_batch(TABLES_3)?;
         transaction.pragma_update(None, "user_version", VERSION)?;
     }
     // Reading one row finds out about tables that are not ours.
@@ -328,7 +279,11 @@ impl Journal {
         ];
         let sql = "INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
         connection.execute(sql, row).map_err(|error| self.failed(&error))?;
-        Ok(connection.last_insert_rowid())
+        let id = connection.last_insert_rowid();
+        drop(connection);
+        let of = plan.unwrap_or(store);
+        self.log(started, &format!("{id} {} of {of} into {store} begins", work.word()));
+        Ok(id)
     }
 
     /// Notes how it ended.
@@ -364,7 +319,11 @@ impl Journal {
             drop(add);
             transaction.commit()
         };
-        write(&mut connection).map_err(|error| self.failed(&error))
+        write(&mut connection).map_err(|error| self.failed(&error))?;
+        drop(connection);
+        let words = ending.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
+        self.log(ending.ended, &format!("{id} ends: {}{words}", ending.outcome.word()));
+        Ok(())
     }
 
     /// The newest entries, newest first: of one plan, or of everything.
@@ -373,13 +332,50 @@ impl Journal {
     /// If the journal cannot be read.
     pub fn entries(&self, plan: Option<&str>, limit: usize) -> Result<Vec<JournalEntry>> {
         self.settle()?;
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let which = "WHERE ?1 IS NULL OR plan = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
+        self.select(which, params![plan, limit])
+    }
+
+    /// One entry by its number.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn entry(&self, id: i64) -> Result<Option<JournalEntry>> {
+        self.settle()?;
+        Ok(self.select("WHERE id = ?1", params![id])?.pop())
+    }
+
+    /// The newest runs of a plan, newest first.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn runs(&self, plan: &str, limit: usize) -> Result<Vec<JournalEntry>> {
+        self.settle()?;
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let which = "WHERE kind = 'run' AND plan = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
+        self.select(which, params![plan, limit])
+    }
+
+    /// The newest verifications of a store, newest first.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn verifications(&self, store: &str, limit: usize) -> Result<Vec<JournalEntry>> {
+        self.settle()?;
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let which = "WHERE kind = 'verify' AND store = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
+        self.select(which, params![store, limit])
+    }
+
+    fn select(&self, which: &str, values: impl rusqlite::Params) -> Result<Vec<JournalEntry>> {
         let connection = self.connection();
         let read = || {
-            let mut select = connection.prepare(
-                "SELECT id, kind, plan, store, machine, started, ended, outcome, snapshot, new, changed, gone, same, skipped, bytes_read, bytes_new, bytes_stored, exceptions, words, hint FROM work WHERE ?1 IS NULL OR plan = ?1 ORDER BY started DESC, id DESC LIMIT ?2",
-            )?;
-            let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-            select.query_map(params![plan, limit], entry)?.collect::<rusqlite::Result<Vec<_>>>()
+            let sql = format!(
+                "SELECT id, kind, plan, store, machine, started, ended, outcome, snapshot, new, changed, gone, same, skipped, bytes_read, bytes_new, bytes_stored, exceptions, words, hint, version FROM work {which}"
+            );
+            let mut select = connection.prepare(&sql)?;
+            select.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()
         };
         read().map_err(|error| self.failed(&error))
     }
@@ -449,6 +445,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<JournalEntry> {
         exception_count: number(17)?,
         words: row.get(18)?,
         hint: row.get(19)?,
+        version: row.get(20)?,
     })
 }
 
@@ -540,7 +537,7 @@ mod tests {
         let state = tempfile::tempdir().expect("a directory");
         let path = state.path().join("journal.sqlite");
         let old = Connection::open(&path).expect("opens");
-        old.execute_batch(TABLES).expect("tables");
+        old.execute_batch(TABLES[0]).expect("tables");
         old.pragma_update(None, "user_version", 1).expect("a version");
         old.execute("INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES ('run', 'readings', 'oak', 'hut', '0', '', 5, 'done')", []).expect("a row");
         drop(old);

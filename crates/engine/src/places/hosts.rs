@@ -7,7 +7,9 @@ use std::{
 };
 
 use rustix::io::Errno;
-use skellin_place::{FarFiles, FtpPlace, Retries, RetryingFiles, S3Place, SftpPlace, WebDavPlace};
+use skellin_place::{
+    FarFiles, FtpPlace, Retries, RetryingFiles, S3Place, SftpPlace, SftpTarget, WebDavPlace,
+};
 use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
 
 use super::targets;
@@ -69,6 +71,23 @@ impl Grounds {
             (_, Origin::Far(..)) => Ok(()),
         }
         .map_err(|trouble| trouble.on(source))
+    }
+
+    /// How commands of a plan reach a host; it is named as sources name it, `keeper@mast:2222`.
+    pub(crate) fn command_target(&self, host: &str) -> Result<SftpTarget> {
+        let address = format!("sftp://{host}/");
+        let source = FarSource::of(Path::new(&address)).ok_or_else(|| EngineError::Unknown {
+            what: format!("`{host}` is no host"),
+            hint: "name it as a source does: on = \"mast\"".to_owned(),
+        })?;
+        let config = self.config(&source)?;
+        match &config.place {
+            PlaceSpec::Sftp(told) => targets::sftp(told, &config),
+            other => Err(EngineError::Unknown {
+                what: format!("{other} is reached by no SSH"),
+                hint: "name a host that is".to_owned(),
+            }),
+        }
     }
 
     /// How the host of a source is reached.

@@ -55,6 +55,40 @@ const MOST_FAR_LOOKS: usize = 16;
 /// What interrupted uploads left at the place is removed after this many seconds.
 const SWEEP_AGE: u64 = 7 * 24 * 3600;
 
+/// What is done around the reading of the sources.
+pub trait Surrounding: Sync {
+    /// The place is reached, and nothing is read yet.
+    ///
+    /// # Errors
+    /// Why nothing is to be read.
+    fn begin(&self) -> Result<()>;
+
+    /// Everything is read, or nothing more will be.
+    fn end(&self, so_far: &ReadSoFar);
+}
+
+/// Nothing is done around it.
+impl Surrounding for () {
+    fn begin(&self) -> Result<()> {
+        Ok(())
+    }
+
+    fn end(&self, _: &ReadSoFar) {}
+}
+
+/// How far a run is when its sources are read.
+#[derive(Clone, Copy, Debug)]
+pub struct ReadSoFar {
+    /// Whether everything was read that can be.
+    pub whole: bool,
+    /// Paths done with.
+    pub files: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Paths that could not be handled.
+    pub exceptions: u64,
+}
+
 /// What a run needs to know.
 pub struct RunRequest<'a> {
     /// The plan.
@@ -73,6 +107,10 @@ pub struct RunRequest<'a> {
     pub keep_out: &'a [PathBuf],
     /// Asked whether to go on if much is suddenly gone or different.
     pub agree: &'a (dyn Fn(&Shrinkage) -> bool + Sync),
+    /// What is done around the reading of the sources; a rehearsal does nothing of it.
+    pub around: &'a dyn Surrounding,
+    /// Whether everything else on the machine goes first.
+    pub gentle: bool,
     /// The time.
     pub clock: &'a dyn Clock,
     /// Raised to interrupt.
@@ -136,7 +174,18 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         request.events.event(Event::Note(note.to_owned()));
     }
     let pool = Pool::new(store, Some(&session), session.comparison(), request)?;
-    let ended = work(&pool, request, Some(&session)).and_then(|()| pool.take_failure());
+    let ended = request
+        .around
+        .begin()
+        .and_then(|()| work(&pool, request, Some(&session)))
+        .and_then(|()| pool.take_failure());
+    let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
+    request.around.end(&ReadSoFar {
+        whole: ended.is_ok() && !request.cancel.is_cancelled(),
+        files: load(&pool.counts.files),
+        bytes: load(&pool.counts.read),
+        exceptions: load(&pool.counts.exceptions),
+    });
     if ended.is_err() || request.cancel.is_cancelled() {
         session.abandon();
         return finish_report(pool, request, started, ended, None);
@@ -212,6 +261,9 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
                 scope.spawn(|| {
                     // Whatever ends a worker, panics included, must wake the others.
                     let _guard = pool.guard();
+                    if request.gentle {
+                        step_back();
+                    }
                     worker::work(pool);
                 })
             })
@@ -253,6 +305,16 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
         }
         Ok(())
     })
+}
+
+/// So much nicer a gentle run's threads are (nice(2)).
+const NICER: i32 = 10;
+
+/// Lets everything else go first: this thread's share of the processors becomes small, and where
+/// nothing else was said its place in the disk's queue follows from it (ioprio_set(2)).
+fn step_back() {
+    // A run that may not do even that is still a run.
+    let _ = rustix::process::nice(NICER);
 }
 
 fn progress(pool: &Pool<'_>, meter: &mut Meter) -> Progress {

@@ -541,6 +541,7 @@ impl<'s> Pool<'s> {
             paths,
             decided: self.decided.iter().map(load).collect(),
             outlook: None,
+            not_left: Vec::new(),
         }
     }
 }

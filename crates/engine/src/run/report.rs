@@ -145,6 +145,8 @@ pub struct RunReport {
     pub decided: Vec<u64>,
     /// What a rehearsal foretells.
     pub outlook: Option<Outlook>,
+    /// Commands after the reading that failed, and why: something may still be stopped.
+    pub not_left: Vec<String>,
 }
 
 /// What a run would take.

@@ -142,6 +142,8 @@ impl<'a> Running<'a> {
                 list_paths: self.list_paths,
                 keep_out: &self.keep_out,
                 agree,
+                around: &(),
+                gentle: false,
                 clock: &MovedClock::at(self.now),
                 cancel: &self.cancel,
                 events: &events,

@@ -50,7 +50,8 @@ pub(super) fn doctor(context: &Context, args: &DoctorArgs) -> Result<Exit, CliEr
     );
     let mistaken = configuration.plans.iter().any(|file| !file.problems.is_empty())
         || !configuration.stores.problems.is_empty()
-        || !configuration.host_problems.is_empty();
+        || !configuration.host_problems.is_empty()
+        || !configuration.channels.problems.is_empty();
     Ok(match found.is_empty() {
         _ if mistaken => Exit::Usage,
         true => Exit::Done,

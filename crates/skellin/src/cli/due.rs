@@ -1,40 +1,163 @@
 //! `due`: what is due or was missed, and running it.
 
+use std::collections::BTreeSet;
+
 use clap::Args;
-use serde_json::json;
-use skellin_engine::DuePlan;
+use serde_json::{Value, json};
+use skellin_engine::{Configuration, DuePlan, DueStore, Journal, Post, Watch, booted, unwish};
 use skellin_plan::Why;
 
 use super::{
     context::Context,
     error::CliError,
     output,
-    run::{RunArgs, run_each},
+    run::{self, RunArgs},
+    signals,
+    verify::{self, VerifyArgs},
 };
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin due\n  skellin due --run --quiet      # as a line of cron: */10 * * * *\n\nA plan is due when its moment has come and no run has started since; what was missed while the\nmachine was off is made up. Runs by hand count. Status 0 if nothing is due."
+    after_help = "Examples:\n  skellin due\n  skellin due --run --quiet      # as a line of cron: * * * * *\n\nA plan is due when its moment has come and no run has started since; what was missed while the\nmachine was off is made up. Runs by hand count. Status 0 if nothing is due."
 )]
 pub(super) struct DueArgs {
-    /// Run what is due, one plan after the other
+    /// Only these plans, and no stores
+    plans: Vec<String>,
+    /// Run what is due, one after the other, and tell what is late
     #[arg(long)]
     run: bool,
 }
 
+fn now() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
+
 pub(super) fn due(context: &Context, args: &DueArgs) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
+    for name in &args.plans {
+        configuration.plan_file(name)?;
+    }
     let journal = context.journal();
     let machine = crate::machine::machine_name();
-    let now = jiff::Timestamp::now().as_millisecond();
-    let plans = skellin_engine::due(&configuration, journal.as_ref(), &machine, now)?;
-    if !args.run {
-        context.print(|| as_json(&plans), || as_text(&plans, now));
-        return Ok(Exit::Done);
+    let watch = Watch {
+        configuration: &configuration,
+        journal: journal.as_ref(),
+        machine: &machine,
+        booted: booted(),
+    };
+    let wanted = |plan: &DuePlan| args.plans.is_empty() || args.plans.contains(&plan.plan);
+    if args.run {
+        return run_due(context, &watch, &wanted, args.plans.is_empty());
     }
-    let names = plans.into_iter().filter(|plan| plan.is_due).map(|plan| plan.plan);
-    run_each(context, &RunArgs::of(names.collect()))
+    let now = now();
+    let mut plans = watch.plans(now)?;
+    plans.retain(wanted);
+    let stores = if args.plans.is_empty() { watch.stores(now)? } else { Vec::new() };
+    context.print(|| as_json(&plans, &stores), || as_text(&plans, &stores, now));
+    Ok(Exit::Done)
+}
+
+/// Runs what is due, one after the other; one that fails keeps no other from being run. The status
+/// is that of the first that was not as it should be.
+fn run_due(
+    context: &Context,
+    watch: &Watch<'_>,
+    wanted: &dyn Fn(&DuePlan) -> bool,
+    all: bool,
+) -> Result<Exit, CliError> {
+    let (configuration, journal) = (watch.configuration, watch.journal);
+    context.catch_signals();
+    context.conductor(configuration, journal, watch.machine).make_up_for_leaves();
+    watch.note_drives(now())?;
+    // Messages go out beside the work, so that none waits for the other.
+    std::thread::scope(|scope| {
+        let carry = || scope.spawn(|| carry(configuration, journal, watch.machine));
+        let mut carrying = vec![carry()];
+        let mut runs = Runs { context, reports: Vec::new(), exit: Exit::Done };
+        let mut done = BTreeSet::new();
+        // Each time anew: what was due a moment ago may have been run by somebody else meanwhile.
+        while let Some(due) = watch
+            .plans(now())?
+            .into_iter()
+            .find(|plan| plan.is_due && wanted(plan) && !done.contains(&plan.plan))
+        {
+            runs.plan(configuration, journal, &due.plan);
+            done.insert(due.plan);
+            carrying.push(carry());
+            if context.cancel.is_cancelled() {
+                break;
+            }
+        }
+        let stores = if all { watch.stores(now())? } else { Vec::new() };
+        for store in stores.into_iter().filter(|store| store.is_due) {
+            if !context.cancel.is_cancelled() {
+                runs.store(store.store);
+            }
+        }
+        watch.tell_late(&watch.plans(now())?, now())?;
+        carrying.push(carry());
+        for post in carrying {
+            for (channel, why) in post.join().unwrap_or_default() {
+                context.progress.say(&format!("note: {channel} is not told yet: {why}"));
+            }
+        }
+        if context.global.json {
+            output::json(&json!({"runs": runs.reports}));
+        }
+        Ok(runs.exit)
+    })
+}
+
+/// Sends what waits; what did not go out, and why.
+fn carry(
+    configuration: &Configuration,
+    journal: Option<&Journal>,
+    machine: &str,
+) -> Vec<(String, String)> {
+    let Some(journal) = journal else { return Vec::new() };
+    match Post::carry(configuration, journal, machine, &now) {
+        Ok(post) => post.failed,
+        Err(error) => vec![("the journal".to_owned(), error.to_string())],
+    }
+}
+
+/// What has been run so far.
+struct Runs<'a> {
+    context: &'a Context,
+    reports: Vec<Value>,
+    exit: Exit,
+}
+
+impl Runs<'_> {
+    fn plan(&mut self, configuration: &Configuration, journal: Option<&Journal>, name: &str) {
+        unwish(&self.context.folders.state, name);
+        let args = RunArgs::gentle(vec![name.to_owned()]);
+        let ended = self.context.plan(configuration, name).and_then(|plan| {
+            let (report, exit) = run::one(self.context, configuration, journal, &plan, &args)?;
+            self.reports.push(run::as_json(&plan, &report, false));
+            Ok(exit)
+        });
+        self.note(ended);
+    }
+
+    fn store(&mut self, name: String) {
+        let ended = verify::verify(self.context, &VerifyArgs::of(name));
+        self.note(ended);
+    }
+
+    fn note(&mut self, ended: Result<Exit, CliError>) {
+        let exit = ended.unwrap_or_else(|error| {
+            error.report(false);
+            error.exit
+        });
+        if self.exit == Exit::Done || matches!(exit, Exit::Signal(_)) {
+            self.exit = exit;
+        }
+        if let Some(signal) = signals::caught() {
+            self.exit = Exit::Signal(signal);
+        }
+    }
 }
 
 fn why(why: Why) -> (&'static str, String) {
@@ -44,47 +167,78 @@ fn why(why: Why) -> (&'static str, String) {
         Why::Again(number) => ("again", format!("after a run that came to nothing, try {number}")),
         Why::Boot => ("boot", "the machine has started".to_owned()),
         Why::Drive => ("drive", "a drive has appeared".to_owned()),
+        Why::Asked => ("asked", "somebody asked for it".to_owned()),
     }
 }
 
-fn as_json(plans: &[DuePlan]) -> serde_json::Value {
+fn as_json(plans: &[DuePlan], stores: &[DueStore]) -> Value {
     let value = |plan: &DuePlan| {
         let next = plan.next;
         json!({"plan": plan.plan, "due": plan.is_due, "running": plan.is_running,
             "at": next.map(|next| words::rfc3339(next.at.as_millisecond())),
-            "why": next.map(|next| why(next.why).0)})
+            "why": next.map(|next| why(next.why).0),
+            "late-since": plan.late.map(|late| words::rfc3339(late.as_millisecond())),
+            "takes": plan.takes.as_ref().map(|takes| takes.seconds),
+            "window-closes": plan.fit.map(|fit| words::rfc3339(fit.closes.as_millisecond())),
+            "over": plan.fit.and_then(|fit| fit.over).map(|over| over.as_secs())})
     };
-    json!({"plans": plans.iter().map(value).collect::<Vec<_>>()})
+    let of_store = |store: &DueStore| {
+        json!({"store": store.store, "work": "verify", "due": store.is_due,
+            "at": words::rfc3339(store.next.at.as_millisecond()), "why": why(store.next.why).0})
+    };
+    json!({"plans": plans.iter().map(value).collect::<Vec<_>>(),
+        "stores": stores.iter().map(of_store).collect::<Vec<_>>()})
 }
 
-fn as_text(plans: &[DuePlan], now: i64) -> String {
+fn when(at: i64, is_due: bool, is_running: bool, now: i64) -> String {
+    match () {
+        () if is_running => "running".to_owned(),
+        () if is_due => "now".to_owned(),
+        () => format!("in {}", words::age(at - now)),
+    }
+}
+
+fn as_text(plans: &[DuePlan], stores: &[DueStore], now: i64) -> String {
     if plans.is_empty() {
         return "There are no plans yet, or all have mistakes: skellin plan check\n".to_owned();
     }
-    let rows: Vec<Vec<String>> = plans
+    let mut rows: Vec<Vec<String>> = plans
         .iter()
         .map(|plan| {
-            let (when, why) = match plan.next {
+            let (when, reason) = match plan.next {
                 None => ("never".to_owned(), "nothing starts it: it has no schedule".to_owned()),
                 Some(next) => {
                     let at = next.at.as_millisecond();
-                    let when = match () {
-                        () if plan.is_running => "running".to_owned(),
-                        () if plan.is_due => "now".to_owned(),
-                        () => format!("in {}", words::age(at - now)),
-                    };
-                    (when, format!("{} ({})", why(next.why).1, words::moment(at)))
+                    let reason = format!("{} ({})", why(next.why).1, words::moment(at));
+                    (when(at, plan.is_due, plan.is_running, now), reason)
                 }
             };
-            vec![plan.plan.clone(), when, why]
+            vec![plan.plan.clone(), when, reason]
         })
         .collect();
-    let due = plans.iter().filter(|plan| plan.is_due).count();
-    let total = match due {
-        0 => "nothing is due".to_owned(),
-        due => {
-            format!("{} due: skellin due --run", words::counted(due as u64, "plan is", "plans are"))
+    rows.extend(stores.iter().map(|store| {
+        let at = store.next.at.as_millisecond();
+        let reason = format!("verified: {} ({})", why(store.next.why).1, words::moment(at));
+        vec![store.store.clone(), when(at, store.is_due, false, now), reason]
+    }));
+    let mut out = output::table(&["plan", "starts", "why"], &[], &rows);
+    for plan in plans {
+        if let Some(late) = plan.late {
+            out.push_str(&format!(
+                "▲ {} is late: there should have been a good run by {}\n",
+                plan.plan,
+                words::moment(late.as_millisecond())
+            ));
         }
-    };
-    format!("{}{total}\n", output::table(&["plan", "starts", "why"], &[], &rows))
+        if let Some(words) = words::no_fit(plan) {
+            out.push_str(&format!("▲ {words}\n"));
+        }
+    }
+    let due = plans.iter().filter(|plan| plan.is_due).count()
+        + stores.iter().filter(|store| store.is_due).count();
+    out.push_str(&match due {
+        0 => "nothing is due\n".to_owned(),
+        due => format!("{} due: skellin due --run\n", words::counted(due as u64, "is", "are")),
+    });
+    out
 }

@@ -100,7 +100,7 @@ impl From<EngineError> for CliError {
             EngineError::Store(StoreError::Damaged { .. } | StoreError::Lost(_)) => {
                 (Exit::Damage, "damage")
             }
-            EngineError::AlreadyRunning(_) => (Exit::Running, "running"),
+            EngineError::AlreadyRunning(_) | EngineError::StewardRuns => (Exit::Running, "running"),
             EngineError::Unknown { .. }
             | EngineError::Secret { .. }
             | EngineError::NoPassphrase(_) => (Exit::Usage, "usage"),

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Exception, JournalEntry};
+use skellin_engine::{Delivery, Exception, JournalEntry, StepRecord};
 use skellin_store::hex;
 
 use super::{
@@ -32,18 +32,23 @@ pub(super) fn journal(context: &Context, args: &JournalArgs) -> Result<Exit, Cli
     let Some(journal) = context.journal() else {
         return Err(CliError::failed("the journal cannot be opened", None));
     };
-    let limit = if args.run.is_some() { usize::MAX } else { args.limit };
-    let mut entries = journal.entries(args.plan.as_deref(), limit)?;
     if let Some(number) = args.run {
-        entries.retain(|entry| entry.id == number);
-        let Some(entry) = entries.first() else {
+        let plan = args.plan.as_deref();
+        let found = journal.entry(number)?;
+        let Some(entry) = found.filter(|entry| plan.is_none() || entry.plan.as_deref() == plan)
+        else {
             let hint = "`skellin journal` shows the numbers";
             return Err(CliError::usage(format!("the journal has no entry {number}"), hint));
         };
-        let exceptions = journal.exceptions(number)?;
-        context.print(|| as_json(entry, Some(&exceptions)), || whole(entry, &exceptions));
+        let details = Details {
+            exceptions: journal.exceptions(number)?,
+            steps: journal.steps(number)?,
+            deliveries: journal.deliveries(number)?,
+        };
+        context.print(|| as_json(&entry, Some(&details)), || whole(&entry, &details));
         return Ok(Exit::Done);
     }
+    let entries = journal.entries(args.plan.as_deref(), args.limit)?;
     context.print(
         || json!({"entries": entries.iter().map(|entry| as_json(entry, None)).collect::<Vec<_>>()}),
         || {
@@ -57,6 +62,13 @@ pub(super) fn journal(context: &Context, args: &JournalArgs) -> Result<Exit, Cli
         },
     );
     Ok(Exit::Done)
+}
+
+/// What an entry has beside itself.
+struct Details {
+    exceptions: Vec<Exception>,
+    steps: Vec<StepRecord>,
+    deliveries: Vec<Delivery>,
 }
 
 fn row(entry: &JournalEntry) -> Vec<String> {
@@ -75,14 +87,15 @@ fn took(entry: &JournalEntry) -> String {
     entry.ended.map_or("–".to_owned(), |ended| words::span(ended - entry.started))
 }
 
-fn whole(entry: &JournalEntry, exceptions: &[Exception]) -> String {
+fn whole(entry: &JournalEntry, details: &Details) -> String {
     let mut out = format!(
-        "number    {}\nwork      {} of {}\nstore     {}\nmachine   {}\nbegan     {}\ntook      {}\nended     {}\ndid       {}\n",
+        "number    {}\nwork      {} of {}\nstore     {}\nmachine   {}, version {}\nbegan     {}\ntook      {}\nended     {}\ndid       {}\n",
         entry.id,
         entry.work.word(),
         entry.plan.as_deref().unwrap_or(&entry.store),
         entry.store,
         entry.machine,
+        entry.version,
         words::moment(entry.started),
         took(entry),
         entry.outcome.word(),
@@ -96,11 +109,38 @@ fn whole(entry: &JournalEntry, exceptions: &[Exception]) -> String {
     if let Some(id) = &entry.snapshot {
         out.push_str(&format!("snapshot  {}\n", words::short_id(id)));
     }
-    out.push_str(&exceptions_text(entry.exception_count, exceptions, true));
+    if !details.steps.is_empty() {
+        out.push_str("steps:\n");
+    }
+    for step in &details.steps {
+        let took = step.ended.map_or("–".to_owned(), |ended| words::span(ended - step.started));
+        let said = step.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
+        out.push_str(&format!(
+            "  {:<10}{took:>10}  {:<12}{}{said}\n",
+            step.kind,
+            step.outcome.word(),
+            words::path(step.subject.as_bytes())
+        ));
+        for line in step.output.iter().flat_map(|output| output.lines()) {
+            out.push_str(&format!("      │ {}\n", words::path(line.as_bytes())));
+        }
+    }
+    if !details.deliveries.is_empty() {
+        out.push_str("told:\n");
+    }
+    for delivery in &details.deliveries {
+        out.push_str(&format!(
+            "  {:<16}{:<12}{}\n",
+            delivery.channel,
+            delivery.topic,
+            words::delivery(delivery)
+        ));
+    }
+    out.push_str(&exceptions_text(entry.exception_count, &details.exceptions, true));
     out
 }
 
-fn as_json(entry: &JournalEntry, exceptions: Option<&[Exception]>) -> Value {
+fn as_json(entry: &JournalEntry, details: Option<&Details>) -> Value {
     let files = &entry.files;
     let mut value = json!({
         "number": entry.id, "work": entry.work.word(), "plan": entry.plan, "store": entry.store,
@@ -111,11 +151,24 @@ fn as_json(entry: &JournalEntry, exceptions: Option<&[Exception]>) -> Value {
         "bytes": {"read": entry.bytes.read, "new": entry.bytes.new, "stored": entry.bytes.stored},
         "exception-count": entry.exception_count, "words": entry.words, "hint": entry.hint,
     });
-    if let Some(exceptions) = exceptions {
-        let list = exceptions.iter().map(
+    value["version"] = json!(entry.version);
+    if let Some(details) = details {
+        let list = details.exceptions.iter().map(
             |exception| json!({"path": json_path(&exception.path), "reason": exception.reason}),
         );
         value["exceptions"] = list.collect();
+        let list = details.steps.iter().map(|step| {
+            json!({"kind": step.kind, "subject": step.subject, "started": words::rfc3339(step.started),
+                "ended": step.ended.map(words::rfc3339), "status": step.outcome.word(),
+                "message": step.words, "code": step.code, "output": step.output})
+        });
+        value["steps"] = list.collect();
+        let list = details.deliveries.iter().map(|delivery| {
+            json!({"channel": delivery.channel, "event": delivery.topic, "subject": delivery.subject,
+                "sent": delivery.sent.map(words::rfc3339), "given-up": delivery.given_up,
+                "tries": delivery.tries, "message": delivery.words})
+        });
+        value["told"] = list.collect();
     }
     value
 }

@@ -11,13 +11,17 @@ mod journal;
 mod output;
 mod plan;
 mod plan_new;
+mod post;
 mod prepare;
 mod progress;
 mod replicate;
 mod restore;
 mod run;
 mod signals;
+mod steward;
 mod store;
+mod tell;
+mod timers;
 mod verify;
 
 use std::{path::PathBuf, process::ExitCode};
@@ -103,6 +107,13 @@ enum Command {
     Run(run::RunArgs),
     /// What is due or was missed, and running it
     Due(due::DueArgs),
+    /// Start what is due, as a process of its own
+    Steward(steward::StewardArgs),
+    /// Have systemd or cron start what is due: install, show, try, remove
+    #[command(subcommand)]
+    Timers(timers::TimersCommand),
+    /// Try a channel by which somebody is told
+    Tell(tell::TellArgs),
     /// The snapshots there are
     History(history::HistoryArgs),
     /// What is in a snapshot
@@ -158,6 +169,9 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Store(command) => store::store(context, command),
         Command::Run(args) => run::run(context, &args),
         Command::Due(args) => due::due(context, &args),
+        Command::Steward(args) => steward::steward(context, &args),
+        Command::Timers(command) => timers::timers(context, &command),
+        Command::Tell(args) => tell::tell(context, &args),
         Command::History(args) => history::history(context, &args),
         Command::Tree(args) => history::tree(context, &args),
         Command::Versions(args) => history::versions(context, &args),

@@ -150,6 +150,7 @@ fn check(
         .problems
         .iter()
         .chain(&configuration.host_problems)
+        .chain(&configuration.channels.problems)
         .chain(plans)
         .collect();
     let notes: Vec<String> = files

@@ -1,14 +1,11 @@
 //! `replicate`: snapshots copied to another store.
 
-use std::sync::Arc;
-
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Conductor, Configuration, ReplicateReport};
-use skellin_plan::Plan;
-use skellin_store::{Store, hex};
+use skellin_engine::ReplicateReport;
+use skellin_store::hex;
 
-use super::{context::Context, error::CliError, output, signals};
+use super::{context::Context, error::CliError, signals};
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
@@ -41,39 +38,7 @@ pub(super) fn replicate(context: &Context, args: &ReplicateArgs) -> Result<Exit,
     Ok(exit(&report))
 }
 
-/// The stores a plan names for its snapshots, one after the other; one that fails keeps no other
-/// from its copies.
-pub(super) fn after_run(
-    context: &Context,
-    configuration: &Configuration,
-    conductor: &Conductor<'_>,
-    plan: &Plan,
-    from: &Arc<Store>,
-) -> Exit {
-    let mut worst = Exit::Done;
-    for to in &plan.replicate {
-        let open = || context.open_store(configuration, to, true);
-        let done = conductor.replicate::<CliError>(from, to, Some(&plan.name), open);
-        match done {
-            Ok(report) => {
-                if !context.global.json && !context.global.quiet {
-                    output::text(&as_text(&plan.store, to, &report));
-                }
-                if report.interrupted || !report.damaged.is_empty() {
-                    worst = exit(&report);
-                }
-            }
-            Err(error) => {
-                // The snapshot is made: what failed is its copy, which the next run makes up for.
-                error.report(false);
-                worst = error.exit;
-            }
-        }
-    }
-    worst
-}
-
-fn exit(report: &ReplicateReport) -> Exit {
+pub(super) fn exit(report: &ReplicateReport) -> Exit {
     match (report.interrupted, report.damaged.is_empty()) {
         (true, _) => Exit::Signal(signals::caught().unwrap_or(2)),
         (false, false) => Exit::Damage,
@@ -95,7 +60,7 @@ fn as_json(to: &str, report: &ReplicateReport) -> Value {
         "damage": damaged.collect::<Vec<_>>()})
 }
 
-fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String {
+pub(super) fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String {
     let copied = words::counted(report.copied, "snapshot", "snapshots");
     let ended = if report.interrupted { "interrupted, " } else { "" };
     let mut out = format!(

@@ -1,10 +1,10 @@
 //! `run`: plans carried out, or rehearsed.
 
-use std::sync::Arc;
-
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Change, RunOptions, RunReport, RunStatus, Shrinkage};
+use skellin_engine::{
+    Change, Configuration, Journal, RunOptions, RunReport, RunStatus, Shrinkage, Stage,
+};
 use skellin_plan::Plan;
 use skellin_store::hex;
 
@@ -12,7 +12,7 @@ use super::{
     context::Context,
     error::CliError,
     output::{self, json_path},
-    signals,
+    post, replicate, signals,
 };
 use crate::{exit::Exit, words};
 
@@ -33,51 +33,20 @@ pub(super) struct RunArgs {
     /// A label for the snapshot, beside the plan's
     #[arg(long = "label", value_name = "LABEL")]
     labels: Vec<String>,
+    /// Let everything else on the machine go first
+    #[arg(long)]
+    gentle: bool,
+    /// Started by the steward, which has this number of a process and carries the messages
+    #[arg(long, value_name = "PROCESS", hide = true)]
+    steward: Option<u32>,
 }
 
 impl RunArgs {
-    /// Runs of these plans, with nobody to agree to anything.
-    pub fn of(plans: Vec<String>) -> Self {
-        Self { plans, dry_run: false, agree: false, labels: Vec::new() }
+    /// Gentle runs of these plans, with nobody to agree to anything.
+    pub fn gentle(plans: Vec<String>) -> Self {
+        let (dry_run, agree, labels) = (false, false, Vec::new());
+        Self { plans, dry_run, agree, labels, gentle: true, steward: None }
     }
-}
-
-/// Runs plans one after the other; one that fails keeps no other from being run. The status is that
-/// of the first that was not as it should be.
-pub(super) fn run_each(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
-    let configuration = context.configuration()?;
-    context.catch_signals();
-    let (mut reports, mut exit) = (Vec::new(), Exit::Done);
-    for name in &args.plans {
-        let ended = context
-            .plan(&configuration, name)
-            .and_then(|plan| Ok((one(context, &configuration, &plan, args)?, plan)));
-        let status = match ended {
-            Ok(((report, copied), plan)) => {
-                reports.push(as_json(&plan, &report, false));
-                match report.status {
-                    RunStatus::Interrupted => {
-                        exit = Exit::Signal(signals::caught().unwrap_or(2));
-                        break;
-                    }
-                    RunStatus::Guarded => Exit::Guarded,
-                    RunStatus::Exceptions => Exit::Exceptions,
-                    RunStatus::Done => copied,
-                }
-            }
-            Err(error) => {
-                error.report(false);
-                error.exit
-            }
-        };
-        if exit == Exit::Done {
-            exit = status;
-        }
-    }
-    if context.global.json {
-        output::json(&json!({"runs": reports}));
-    }
-    Ok(exit)
 }
 
 pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
@@ -92,58 +61,87 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
         .map(|name| context.plan(&configuration, name))
         .collect::<Result<Vec<_>, _>>()?;
     context.catch_signals();
+    if let Some(steward) = args.steward {
+        signals::end_with(steward);
+    }
+    let journal = if args.dry_run { None } else { context.journal() };
     let (mut reports, mut exit) = (Vec::new(), Exit::Done);
     for plan in &plans {
-        let (report, copied) = one(context, &configuration, plan, args)?;
-        exit = match report.status {
-            RunStatus::Interrupted => Exit::Signal(signals::caught().unwrap_or(2)),
-            RunStatus::Guarded => Exit::Guarded,
-            RunStatus::Exceptions if exit == Exit::Done => Exit::Exceptions,
-            _ if copied != Exit::Done => copied,
-            _ => exit,
-        };
+        let (report, ended) = one(context, &configuration, journal.as_ref(), plan, args)?;
         reports.push(as_json(plan, &report, context.global.verbose));
-        if report.status == RunStatus::Interrupted {
+        if matches!(ended, Exit::Signal(_)) {
+            exit = ended;
             break;
+        }
+        if exit == Exit::Done {
+            exit = ended;
         }
     }
     if context.global.json {
         output::json(&json!({"runs": reports}));
     }
+    if args.steward.is_none() {
+        post::carry(context, &configuration, journal.as_ref());
+    }
     Ok(exit)
 }
 
-fn one(
+/// Runs one plan, with the copies it names; what came of it, and the status that follows.
+pub(super) fn one(
     context: &Context,
-    configuration: &skellin_engine::Configuration,
+    configuration: &Configuration,
+    journal: Option<&Journal>,
     plan: &Plan,
     args: &RunArgs,
 ) -> Result<(RunReport, Exit), CliError> {
-    let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
-    let conductor = context.conductor(configuration, journal.as_ref(), &machine);
+    let conductor = context.conductor(configuration, journal, &machine);
     let agree = |noticed: &Shrinkage| args.agree || ask(context, plan, noticed);
     let options = RunOptions {
         agree: Some(&agree),
         labels: &args.labels,
         dry_run: args.dry_run,
         list_paths: args.dry_run && context.global.verbose,
+        gentle: args.gentle,
     };
-    let mut opened = None;
-    let report = conductor.run(plan, options, || {
-        let store = context.open_store(configuration, &plan.store, !args.dry_run)?;
-        Ok::<_, CliError>(Arc::clone(opened.insert(store)))
-    })?;
-    if !context.global.json && !context.global.quiet {
-        output::text(&as_text(plan, &report, context.global.verbose));
-    }
-    let copied = match opened.filter(|_| report.snapshot.is_some()) {
-        Some(store) => {
-            super::replicate::after_run(context, configuration, &conductor, plan, &store)
+    let says = !context.global.json && !context.global.quiet;
+    let open = |store: &str| context.open_store(configuration, store, !args.dry_run);
+    let told = |stage: Stage<'_, CliError>| match stage {
+        Stage::Ran(report) if says => {
+            output::text(&as_text(plan, report, context.global.verbose));
         }
-        None => Exit::Done,
+        Stage::Copied(to, Ok(report)) if says => {
+            output::text(&replicate::as_text(&plan.store, to, report));
+        }
+        // The snapshot is made: what failed is its copy, which the next run makes up for.
+        Stage::Copied(_, Err(error)) => error.report(false),
+        Stage::Ran(_) | Stage::Copied(_, Ok(_)) => {}
     };
-    Ok((report, copied))
+    let conducted = conductor.run_whole(plan, options, &open, &told);
+    let report = match conducted.run {
+        Ok(report) => report,
+        Err(error) => {
+            // What failed is told also if the next line ends the command.
+            if args.steward.is_none() {
+                post::carry(context, configuration, journal);
+            }
+            return Err(error);
+        }
+    };
+    let interrupted = || Exit::Signal(signals::caught().unwrap_or(2));
+    let copied = conducted.copies.iter().map(|(_, copy)| match copy {
+        Ok(report) => replicate::exit(report),
+        Err(error) => error.exit,
+    });
+    let exit = match report.status {
+        RunStatus::Interrupted => interrupted(),
+        RunStatus::Guarded => Exit::Guarded,
+        RunStatus::Exceptions => Exit::Exceptions,
+        RunStatus::Done => Exit::Done,
+    };
+    let copied =
+        copied.fold(Exit::Done, |worst, exit| if worst == Exit::Done { exit } else { worst });
+    Ok((report, if copied == Exit::Done { exit } else { copied }))
 }
 
 /// Asks on the terminal, if there is one, whether to go on.
@@ -175,7 +173,7 @@ fn change(change: Change) -> &'static str {
     }
 }
 
-fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
+pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
     let exceptions = report
         .exceptions
         .iter()
@@ -271,6 +269,9 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
     }
     if let Some(noticed) = &report.shrinkage {
         out.push_str(&format!("  ▲ {}\n", noticed.words()));
+    }
+    for what in &report.not_left {
+        out.push_str(&format!("  ▲ not left as it should be: {what}\n"));
     }
     if report.sockets > 0 && verbose {
         out.push_str(&format!(

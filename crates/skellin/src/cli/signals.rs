@@ -31,3 +31,15 @@ pub(crate) fn watch(cancel: &Cancel) {
 pub(crate) fn caught() -> Option<u8> {
     Some(CAUGHT.load(Ordering::SeqCst)).filter(|signal| *signal > 0)
 }
+
+/// Ends this process gently when its parent ends, which is a process of this number.
+pub(crate) fn end_with(parent: u32) {
+    use rustix::process::{Signal, getppid, set_parent_process_death_signal};
+    // Where this cannot be had the work goes on to its end, and is found in the journal.
+    let _ = set_parent_process_death_signal(Some(Signal::TERM));
+    let is_there = getppid().is_some_and(|now| now.as_raw_nonzero().get().unsigned_abs() == parent);
+    if !is_there {
+        CAUGHT.store(15, Ordering::SeqCst);
+        std::process::exit(143);
+    }
+}

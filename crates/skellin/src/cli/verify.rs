@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress};
 use skellin_store::{Damage, DataShare, VerifyProgress, VerifyReport, VerifyWatch};
 
-use super::{WhichStore, context::Context, error::CliError, output::json_path};
+use super::{WhichStore, context::Context, error::CliError, output::json_path, signals};
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
@@ -19,6 +19,9 @@ pub(super) struct VerifyArgs {
     /// How much of the data is read: all, none, or a percentage
     #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
     data: DataShare,
+    /// Started by the steward, which has this number of a process
+    #[arg(long, value_name = "PROCESS", hide = true)]
+    steward: Option<u32>,
     /// Verify the store at this place; no configuration is needed
     #[arg(long, value_name = "PLACE", conflicts_with = "store")]
     place: Option<String>,
@@ -28,6 +31,15 @@ pub(super) struct VerifyArgs {
     /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
     #[arg(long, value_name = "FILE", requires = "place")]
     access: Option<std::path::PathBuf>,
+}
+
+impl VerifyArgs {
+    /// All of a store of the configuration.
+    pub fn of(store: String) -> Self {
+        let (place, passphrase_file, access) = (None, None, None);
+        let (store, data) = (Some(store), DataShare::All);
+        Self { store, data, steward: None, place, passphrase_file, access }
+    }
 }
 
 fn share(text: &str) -> Result<DataShare, String> {
@@ -68,6 +80,9 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     };
     let (name, store) = context.stores(&which, None)?.remove(0);
     context.catch_signals();
+    if let Some(steward) = args.steward {
+        signals::end_with(steward);
+    }
     let configuration = context.lenient_configuration();
     let journal = context.journal();
     let machine = crate::machine::machine_name();

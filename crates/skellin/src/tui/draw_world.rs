@@ -109,6 +109,7 @@ pub(super) fn entry(
 ) -> JournalEntry {
     let failed = matches!(outcome, Outcome::Failed);
     JournalEntry {
+        version: "0.1.0".to_owned(),
         id: number,
         work,
         plan: plan.map(str::to_owned),

@@ -343,6 +343,7 @@ mod tests {
         let mut lane = lane("every 4 days");
         lane.take_marks(&[mark(0, 1000)], 2000);
         let entry = |started, outcome| JournalEntry {
+            version: "0.1.0".to_owned(),
             id: 1,
             work: skellin_engine::Work::Run,
             plan: Some("readings".to_owned()),

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, RestoreRequest,
-    RunOptions, RunReport, SystemClock, history, trial_store,
+    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, Post,
+    RestoreRequest, RunOptions, RunReport, Stage, SystemClock, history, trial_store,
 };
 
 use super::{JobEnd, Report, Request, RestoreOrder, Restored, Shared};
@@ -62,22 +62,29 @@ impl<'a> Job<'a> {
         let plan = self.configuration.plan_without_mistakes(plan)?;
         let agree = |_: &skellin_engine::Shrinkage| agreed;
         let options = RunOptions { dry_run, agree: Some(&agree), ..RunOptions::default() };
-        self.conduct(|conductor| {
-            let report = conductor.run(plan, options, || self.shared.store(&plan.store))?;
-            if report.snapshot.is_some() {
-                let from = self.shared.store(&plan.store)?;
-                for to in &plan.replicate {
-                    let open = || self.shared.store(to);
-                    let copied = conductor.replicate(&from, to, Some(&plan.name), open);
-                    // The snapshot is made: what failed is its copy, and the next run makes up.
-                    if let Err(error) = copied {
-                        let note = format!("not copied to {to}: {error}");
-                        conductor.events.event(Event::Note(note));
-                    }
+        let ran = self.conduct(|conductor| {
+            let told = |stage: Stage<'_, EngineError>| {
+                // The snapshot is made: what failed is its copy, and the next run makes up.
+                if let Stage::Copied(to, Err(error)) = stage {
+                    let note = format!("not copied to {to}: {error}");
+                    conductor.events.event(Event::Note(note));
                 }
-            }
-            Ok(report)
-        })
+            };
+            conductor.run_whole(plan, options, &|store| self.shared.store(store), &told).run
+        });
+        self.carry();
+        ran
+    }
+
+    /// Sends what is to be told, beside everything else.
+    fn carry(&self) {
+        let Some(journal) = self.journal.clone() else { return };
+        let (configuration, machine) = (self.configuration.clone(), self.shared.machine.clone());
+        std::thread::spawn(move || {
+            let now = || jiff::Timestamp::now().as_millisecond();
+            // How each message fared is noted in the journal.
+            let _ = Post::carry(&configuration, &journal, &machine, &now);
+        });
     }
 
     fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {

@@ -1,0 +1,82 @@
+//! A program run on another host, over SSH.
+
+use std::time::Duration;
+
+use skellin_place::{FarCommand, SftpTarget};
+
+use super::Ended;
+use crate::{clock::Cancel, error::Result, places::Grounds};
+
+fn target(host: &str, grounds: &Grounds) -> Result<SftpTarget> {
+    grounds.command_target(host)
+}
+
+pub(super) fn run(
+    host: &str,
+    words: &[String],
+    grounds: &Grounds,
+    variables: &[(&str, String)],
+    timeout: Duration,
+    cancel: Option<&Cancel>,
+) -> Ended {
+    let target = match target(host, grounds) {
+        Ok(target) => target,
+        Err(error) => return Ended::unable(error.to_string()),
+    };
+    let mut said = super::process::Said::default();
+    let is_cancelled = || cancel.is_some_and(Cancel::is_cancelled);
+    let command = FarCommand {
+        line: command_line(words, variables),
+        timeout,
+        is_cancelled: &is_cancelled,
+        said: &mut |bytes| said.push(bytes),
+    };
+    let ended = command.run(&target);
+    let output = said.text();
+    match ended {
+        Ok(Some(0)) => Ended { reason: None, code: Some(0), output, note: None },
+        Ok(Some(code)) => Ended {
+            reason: Some(format!("it ended with status {code}")),
+            code: i32::try_from(code).ok(),
+            output,
+            note: None,
+        },
+        Ok(None) => {
+            Ended { reason: Some("a signal ended it".to_owned()), code: None, output, note: None }
+        }
+        Err(why) => Ended { reason: Some(why), code: None, output, note: None },
+    }
+}
+
+/// A server hands what it is told to a shell (RFC 4254, section 6.5); each word is quoted, so that
+/// it stays one word and none of it is acted on.
+fn command_line(words: &[String], variables: &[(&str, String)]) -> String {
+    let set = variables.iter().map(|(name, value)| quoted(&format!("{name}={value}")));
+    let words = words.iter().map(|word| quoted(word));
+    ["env".to_owned()].into_iter().chain(set).chain(words).collect::<Vec<_>>().join(" ")
+}
+
+fn quoted(word: &str) -> String {
+    format!("'{}'", word.replace('\'', "'\\''"))
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// What a shell makes of the line is the words.
+        #[test]
+        fn a_shell_reads_the_words_back(words in proptest::collection::vec("[ -~åø]{0,12}", 1..5)) {
+            let mut told = vec!["printf".to_owned(), "%s\\n".to_owned()];
+            told.extend(words.iter().cloned());
+            let line = command_line(&told, &[("SKELLIN_PLAN", "a b'c".to_owned())]);
+            let output = std::process::Command::new("sh").args(["-c", &line]).output().expect("runs");
+            let read: Vec<String> =
+                String::from_utf8(output.stdout).expect("text").lines().map(str::to_owned).collect();
+            prop_assert_eq!(read, words);
+        }
+    }
+}

@@ -1,0 +1,229 @@
+//! Commands around a run.
+//!
+//! `leave` follows as soon as the sources are read, and whatever happens once `enter` was begun: a
+//! file in the state directory says that it is owed, so that it is made up for after a crash.
+
+mod far;
+mod owed;
+mod process;
+
+use std::time::Duration;
+
+use skellin_plan::{Around, Plan};
+
+pub use owed::{Owed, owed_leaves};
+
+use crate::{
+    clock::Cancel,
+    journal::{Outcome, StepRecord},
+    places::Grounds,
+};
+
+/// How a command ended.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ended {
+    /// Why it came to nothing; none if it did what it should.
+    pub reason: Option<String>,
+    /// The status it ended with, if it was started at all.
+    pub code: Option<i32>,
+    /// The beginning and the end of what it said.
+    pub output: String,
+    /// A word about something else.
+    pub note: Option<String>,
+}
+
+impl Ended {
+    fn unable(why: impl Into<String>) -> Self {
+        Self { reason: Some(why.into()), ..Self::default() }
+    }
+}
+
+/// Runs a command of a plan, here or on another host.
+pub(crate) fn run(
+    words: &[String],
+    on: Option<&str>,
+    grounds: &Grounds,
+    variables: &[(&str, String)],
+    timeout: Duration,
+    cancel: Option<&Cancel>,
+) -> Ended {
+    match on {
+        None => process::run(words, variables, timeout, cancel),
+        Some(host) => far::run(host, words, grounds, variables, timeout, cancel),
+    }
+}
+
+/// Which part of a pair.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Part {
+    /// Before the sources are read.
+    Enter,
+    /// After.
+    Leave,
+}
+
+impl Part {
+    /// As plans name it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Enter => "enter",
+            Self::Leave => "leave",
+        }
+    }
+}
+
+/// What commands are told of a run, as variables of their environment.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Told {
+    /// `reading`, `read`, `failed`, `interrupted`.
+    pub status: &'static str,
+    /// Paths done with, and bytes read.
+    pub files: u64,
+    pub bytes: u64,
+    pub exceptions: u64,
+}
+
+impl Told {
+    pub fn variables(&self, plan: &str, store: &str, part: Part) -> Vec<(&'static str, String)> {
+        vec![
+            ("SKELLIN_PLAN", plan.to_owned()),
+            ("SKELLIN_STORE", store.to_owned()),
+            ("SKELLIN_STEP", part.word().to_owned()),
+            ("SKELLIN_STATUS", self.status.to_owned()),
+            ("SKELLIN_FILES", self.files.to_string()),
+            ("SKELLIN_BYTES_READ", self.bytes.to_string()),
+            ("SKELLIN_EXCEPTIONS", self.exceptions.to_string()),
+        ]
+    }
+}
+
+/// The commands around one run of a plan, as far as they have come.
+pub(crate) struct Surroundings<'a> {
+    plan: &'a Plan,
+    grounds: &'a Grounds,
+    state: &'a std::path::Path,
+    /// How many pairs were begun.
+    entered: usize,
+    owed: Option<Owed>,
+    /// Told of each step that has ended.
+    pub steps: &'a (dyn Fn(StepRecord) + Sync),
+    /// The time.
+    pub clock: &'a dyn crate::clock::Clock,
+}
+
+/// Why the run does not go on.
+pub(crate) struct NotEntered {
+    pub command: String,
+    pub ended: Ended,
+}
+
+impl<'a> Surroundings<'a> {
+    pub fn new(
+        plan: &'a Plan,
+        grounds: &'a Grounds,
+        state: &'a std::path::Path,
+        clock: &'a dyn crate::clock::Clock,
+        steps: &'a (dyn Fn(StepRecord) + Sync),
+    ) -> Self {
+        Self { plan, grounds, state, entered: 0, owed: None, steps, clock }
+    }
+
+    /// Enters, pair by pair. What was entered is left by [`leave`](Self::leave), also if this fails.
+    /// The note says what to know if what is owed could not be written down.
+    pub fn enter(&mut self, cancel: &Cancel) -> (Option<String>, Result<(), NotEntered>) {
+        let mut note = None;
+        for pair in &self.plan.around {
+            if cancel.is_cancelled() {
+                break;
+            }
+            self.entered += 1;
+            // First the promise, then the deed: a crash in between leaves once too often, which
+            // harms less than never.
+            match Owed::write(self.state, self.plan, self.entered) {
+                Ok(owed) => self.owed = owed.or(self.owed.take()),
+                Err(why) => note = Some(why),
+            }
+            if pair.enter.is_empty() {
+                continue;
+            }
+            let told = Told { status: "reading", ..Told::default() };
+            let ended = self.command(pair, &pair.enter, Part::Enter, &told, Some(cancel));
+            if ended.reason.is_some() && (!pair.go_on || cancel.is_cancelled()) {
+                let command = pair.enter.join(" ");
+                return (note, Err(NotEntered { command, ended }));
+            }
+        }
+        (note, Ok(()))
+    }
+
+    /// Leaves what was entered, the last first; once only. What failed, in words.
+    pub fn leave(&mut self, told: &Told) -> Vec<String> {
+        let mut failed = Vec::new();
+        let pairs = self.plan.around.iter().take(std::mem::take(&mut self.entered)).rev();
+        for pair in pairs.filter(|pair| !pair.leave.is_empty()) {
+            let ended = self.command(pair, &pair.leave, Part::Leave, told, None);
+            if let Some(why) = ended.reason {
+                failed.push(format!("`{}`: {why}", pair.leave.join(" ")));
+            }
+        }
+        // What failed is said; doing it again and again would be worse.
+        self.owed.take().into_iter().for_each(Owed::settle);
+        failed
+    }
+
+    fn command(
+        &self,
+        pair: &Around,
+        words: &[String],
+        part: Part,
+        told: &Told,
+        cancel: Option<&Cancel>,
+    ) -> Ended {
+        let started = self.clock.now();
+        let variables = told.variables(&self.plan.name, &self.plan.store, part);
+        let ended = run(words, pair.on.as_deref(), self.grounds, &variables, pair.timeout, cancel);
+        (self.steps)(step_of(words, pair.on.as_deref(), part, started, self.clock.now(), &ended));
+        ended
+    }
+}
+
+impl Drop for Surroundings<'_> {
+    /// Whatever ends the run, panics included.
+    fn drop(&mut self) {
+        if self.entered > 0 {
+            self.leave(&Told { status: "failed", ..Told::default() });
+        }
+    }
+}
+
+/// A command as a step of the journal.
+pub(crate) fn step_of(
+    words: &[String],
+    on: Option<&str>,
+    part: Part,
+    started: i64,
+    ended: i64,
+    result: &Ended,
+) -> StepRecord {
+    let command = words.join(" ");
+    let subject = on.map_or(command.clone(), |host| format!("{command} (on {host})"));
+    let outcome = match (&result.reason, result.code) {
+        (None, _) => Outcome::Done,
+        (Some(why), _) if why == "it was interrupted" => Outcome::Interrupted,
+        (Some(_), _) => Outcome::Failed,
+    };
+    let words = match (&result.reason, &result.note) {
+        (Some(why), Some(note)) => Some(format!("{why}; {note}")),
+        (why, note) => why.clone().or_else(|| note.clone()),
+    };
+    StepRecord {
+        kind: part.word().to_owned(),
+        subject,
+        started,
+        ended: Some(ended),
+        outcome,
+        words,
+        code: result.code,
+        output: (!result.output.is_empty()).then(|| result.output.clone()),
+    }
+}

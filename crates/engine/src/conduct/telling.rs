@@ -1,0 +1,184 @@
+//! A run with all that follows it: copies in other stores, and what is told of it.
+
+use std::sync::Arc;
+
+use skellin_plan::{Plan, Standing};
+use skellin_store::Store;
+
+use super::{Conductor, Failure, RunOptions};
+use crate::{
+    event::Event,
+    journal::{Journal, JournalEntry},
+    replicate::ReplicateReport,
+    run::{RunReport, RunStatus},
+    size::size,
+    tell::{Happening, note_standing},
+};
+
+/// So many paths that were left out are named in a message.
+const NAMED: usize = 5;
+/// So far back the newest good run of a plan is looked for.
+const LOOKED_BACK: usize = 1000;
+
+/// What came of a run and what follows it.
+#[derive(Debug)]
+pub struct Conducted<E> {
+    /// The run.
+    pub run: Result<RunReport, E>,
+    /// Copies, by the stores they went to.
+    pub copies: Vec<(String, Result<ReplicateReport, E>)>,
+}
+
+/// What has just ended.
+pub enum Stage<'a, E> {
+    /// The run itself.
+    Ran(&'a RunReport),
+    /// A copy in another store.
+    Copied(&'a str, &'a Result<ReplicateReport, E>),
+}
+
+/// When the newest good run of a plan began, before an entry, in milliseconds since 1970.
+pub(crate) fn last_good(journal: &Journal, plan: &str, before: Option<i64>) -> Option<i64> {
+    let entries = journal.runs(plan, LOOKED_BACK).ok()?;
+    let is_good = |entry: &&JournalEntry| entry.snapshot.is_some() && Some(entry.id) != before;
+    entries.iter().find(is_good).map(|entry| entry.started)
+}
+
+impl Conductor<'_> {
+    /// Runs a plan, copies its snapshots to where the plan wants them, and puts on its way what is
+    /// to be told of it. One copy that fails keeps no other from being made: the snapshot is there,
+    /// and the next run makes up for it.
+    pub fn run_whole<E: Failure>(
+        &self,
+        plan: &Plan,
+        options: RunOptions<'_>,
+        open: &dyn Fn(&str) -> Result<Arc<Store>, E>,
+        told: &dyn Fn(Stage<'_, E>),
+    ) -> Conducted<E> {
+        let mut opened = None;
+        let (entry, run) = self.run_with_entry(plan, options, || {
+            let store = open(&plan.store)?;
+            Ok(Arc::clone(opened.insert(store)))
+        });
+        if let Ok(report) = &run {
+            told(Stage::Ran(report));
+        }
+        let steps = self.steps(entry);
+        let mut copies = Vec::new();
+        let is_made = matches!(&run, Ok(report) if report.snapshot.is_some());
+        if let Some(from) = opened.filter(|_| is_made) {
+            for to in &plan.replicate {
+                if self.cancel.is_cancelled() {
+                    break;
+                }
+                let words = |error: &E| (error.words(), error.is_interruption());
+                let done = steps.step("replicate", to, words, || {
+                    self.replicate(&from, to, Some(&plan.name), || open(to))
+                });
+                told(Stage::Copied(to, &done));
+                copies.push((to.clone(), done));
+            }
+        }
+        let conducted = Conducted { run, copies };
+        if let Some(entry) = entry {
+            self.tell_of(plan, entry, &conducted);
+        }
+        conducted
+    }
+
+    /// Decides what is to be told of a run; nothing of one that somebody stopped.
+    fn tell_of<E: Failure>(&self, plan: &Plan, entry: i64, conducted: &Conducted<E>) {
+        let Some(journal) = self.journal else { return };
+        let mut happening = Happening {
+            machine: plan.machine.as_deref().unwrap_or(self.machine),
+            now: self.clock.now(),
+            work: Some(entry),
+            last_good: last_good(journal, &plan.name, Some(entry)),
+            ..Happening::default()
+        };
+        let mut standing = match &conducted.run {
+            Err(error) if error.is_interruption() => return,
+            Err(error) => {
+                (happening.words, happening.hint) = (Some(error.words()), error.hint());
+                Standing::Failed
+            }
+            Ok(report) => match of_report(report, &mut happening) {
+                Some(standing) => standing,
+                None => return,
+            },
+        };
+        for (to, copy) in &conducted.copies {
+            let why = match copy {
+                Err(error) if error.is_interruption() => continue,
+                Err(error) => {
+                    happening.hint = happening.hint.or_else(|| error.hint());
+                    error.words()
+                }
+                Ok(report) => match report.damaged.first() {
+                    Some(damaged) => {
+                        format!("{} damaged snapshots: {}", report.damaged.len(), damaged.reason)
+                    }
+                    None => continue,
+                },
+            };
+            let words = format!("the snapshot is made, and its copy in {to} is not: {why}");
+            happening.words = Some(match happening.words.take() {
+                Some(before) => format!("{before}; {words}"),
+                None => words,
+            });
+            standing = Standing::Failed;
+        }
+        if let Err(error) = note_standing(self.configuration, journal, plan, standing, &happening) {
+            self.events.event(Event::Note(format!("{error}; nobody is told of this run")));
+        }
+    }
+}
+
+/// How things stand after a run that went to its end, and what is said of it.
+fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standing> {
+    let (files, bytes) = (&report.files, &report.bytes);
+    happening.did = Some(format!(
+        "{} new, {} changed, {} gone, {} same; {} read, {} stored",
+        files.new,
+        files.changed,
+        files.gone,
+        files.same,
+        size(bytes.read),
+        size(bytes.stored)
+    ));
+    if !report.not_left.is_empty() {
+        happening.words = Some(format!(
+            "the snapshot is made, but a command after the reading failed: {}",
+            report.not_left.join("; ")
+        ));
+        happening.hint = Some(super::LEAVE_HINT.to_owned());
+        return Some(Standing::Failed);
+    }
+    match report.status {
+        RunStatus::Done => Some(Standing::Good),
+        RunStatus::Exceptions => {
+            let named: Vec<String> = report
+                .exceptions
+                .iter()
+                .take(NAMED)
+                .map(|one| {
+                    format!("{}: {}", String::from_utf8_lossy(&one.path).escape_debug(), one.reason)
+                })
+                .collect();
+            happening.words = Some(format!(
+                "{} paths could not be taken, among them {}",
+                report.exception_count,
+                named.join("; ")
+            ));
+            happening.hint = report.exceptions.first().map(|one| one.remedy().to_owned());
+            Some(Standing::Exceptions)
+        }
+        RunStatus::Guarded => {
+            happening.words = report.shrinkage.as_ref().map(|noticed| noticed.words());
+            happening.hint =
+                Some("look whether that is right, then run it by hand with --agree".to_owned());
+            Some(Standing::Failed)
+        }
+        RunStatus::Interrupted => None,
+    }
+}

@@ -1,0 +1,271 @@
+//! What lasts with a plan and was told, and messages on their way. Both change together, so that
+//! whatever is decided to be told is told once, also if the process ends in between.
+
+use rusqlite::{OptionalExtension, Row, Transaction, params};
+use skellin_plan::{Telling, Topic, Trouble};
+
+use super::{Journal, is_alive, own_process};
+use crate::error::Result;
+
+/// A message to a channel.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Message {
+    /// Its number.
+    pub id: i64,
+    /// The channel.
+    pub channel: String,
+    /// The plan it is about; empty for a trial.
+    pub plan: String,
+    /// `failure`, `exceptions`, `success`, `late`, `trial`.
+    pub topic: String,
+    /// The entry of the journal it is about.
+    pub work: Option<i64>,
+    /// When it was made, in milliseconds since 1970.
+    pub made: i64,
+    /// What it is about, in a line.
+    pub subject: String,
+    /// The whole, in plain text.
+    pub body: String,
+    /// The same for programs, as JSON.
+    pub facts: String,
+    /// How often it was tried to send it.
+    pub tries: u32,
+}
+
+/// How a message fared.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Delivery {
+    /// The channel.
+    pub channel: String,
+    /// Of what.
+    pub topic: String,
+    /// What it is about, in a line.
+    pub subject: String,
+    /// When it was sent, in milliseconds since 1970.
+    pub sent: Option<i64>,
+    /// Whether nobody tries any more.
+    pub given_up: bool,
+    /// How often it was tried.
+    pub tries: u32,
+    /// Why it was not sent the last time.
+    pub words: Option<String>,
+}
+
+/// A message that is still to be made.
+#[derive(Clone, Debug)]
+pub struct Draft {
+    /// The channels it goes to.
+    pub channels: Vec<String>,
+    /// As in [`Message`].
+    pub subject: String,
+    /// As in [`Message`].
+    pub body: String,
+    /// As in [`Message`].
+    pub facts: String,
+}
+
+/// A message is tried again after so many seconds, the longer the more often it failed.
+const PAUSES: [i64; 5] = [60, 5 * 60, 30 * 60, 2 * 3600, 6 * 3600];
+/// What could not be sent for so long is given up.
+const GIVEN_UP: i64 = 3 * 86_400_000;
+
+fn message(row: &Row<'_>) -> rusqlite::Result<Message> {
+    Ok(Message {
+        id: row.get(0)?,
+        channel: row.get(1)?,
+        plan: row.get(2)?,
+        topic: row.get(3)?,
+        work: row.get(4)?,
+        made: row.get(5)?,
+        subject: row.get(6)?,
+        body: row.get(7)?,
+        facts: row.get(8)?,
+        tries: row.get(9)?,
+    })
+}
+
+fn moment(milliseconds: i64) -> jiff::Timestamp {
+    jiff::Timestamp::from_millisecond(milliseconds).unwrap_or(jiff::Timestamp::UNIX_EPOCH)
+}
+
+fn troubles(transaction: &Transaction<'_>, plan: &str) -> rusqlite::Result<Vec<Trouble>> {
+    let mut select = transaction
+        .prepare("SELECT topic, since, told, times FROM trouble WHERE plan = ?1 ORDER BY topic")?;
+    let row = |row: &Row<'_>| {
+        let topic = Topic::of_word(&row.get::<_, String>(0)?);
+        let (since, told) = (moment(row.get(1)?), moment(row.get(2)?));
+        let times = row.get(3)?;
+        Ok(topic.map(|topic| Trouble { topic, since, told, times }))
+    };
+    select.query_map([plan], row)?.filter_map(Result::transpose).collect()
+}
+
+impl Journal {
+    /// Decides what is to be told of a plan, and puts the messages on their way, in one go.
+    /// `decide` has what lasted before and says what lasts now; `draft` writes a message.
+    ///
+    /// # Errors
+    /// If the journal cannot be written; then nothing has changed.
+    pub fn tell(
+        &self,
+        plan: &str,
+        work: Option<i64>,
+        now: i64,
+        decide: impl FnOnce(&[Trouble]) -> (Vec<Telling>, Vec<Trouble>),
+        draft: impl Fn(&Telling) -> Option<Draft>,
+    ) -> Result<usize> {
+        let mut connection = self.connection();
+        let write = || {
+            let transaction =
+                connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            let (told, left) = decide(&troubles(&transaction, plan)?);
+            transaction.execute("DELETE FROM trouble WHERE plan = ?1", [plan])?;
+            for trouble in &left {
+                let (since, told) = (trouble.since.as_millisecond(), trouble.told.as_millisecond());
+                transaction.execute(
+                    "INSERT INTO trouble (plan, topic, since, told, times) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    params![plan, trouble.topic.word(), since, told, trouble.times],
+                )?;
+            }
+            let mut made = 0;
+            for (telling, draft) in told.iter().filter_map(|told| Some((told, draft(told)?))) {
+                for channel in &draft.channels {
+                    transaction.execute(
+                        "INSERT INTO message (channel, plan, topic, work, made, subject, body, facts, next) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?5)",
+                        params![channel, plan, telling.topic.word(), work, now, draft.subject, draft.body, draft.facts],
+                    )?;
+                    made += 1;
+                }
+            }
+            transaction.commit()?;
+            Ok(made)
+        };
+        write().map_err(|error: rusqlite::Error| self.failed(&error))
+    }
+
+    /// What lasts with a plan and was told.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn troubles(&self, plan: &str) -> Result<Vec<Trouble>> {
+        let mut connection = self.connection();
+        let mut read = || troubles(&connection.transaction()?, plan);
+        read().map_err(|error| self.failed(&error))
+    }
+
+    /// Takes the messages whose time has come, so that no other process sends them too.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn claim_messages(&self, now: i64) -> Result<Vec<Message>> {
+        let mut connection = self.connection();
+        let mut claim = || {
+            let transaction =
+                connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            let open: Vec<(Message, Option<String>)> = transaction
+                .prepare("SELECT id, channel, plan, topic, work, made, subject, body, facts, tries, claimed FROM message WHERE sent IS NULL AND given_up IS NULL AND next <= ?1 ORDER BY id")?
+                .query_map([now], |row| Ok((message(row)?, row.get(10)?)))?
+                .collect::<rusqlite::Result<_>>()?;
+            let free = |claimed: &Option<String>| {
+                claimed.as_ref().is_none_or(|process| !is_alive(process))
+            };
+            let taken: Vec<Message> =
+                open.into_iter().filter(|(_, claimed)| free(claimed)).map(|(one, _)| one).collect();
+            for one in &taken {
+                transaction.execute(
+                    "UPDATE message SET claimed = ?2 WHERE id = ?1",
+                    params![one.id, own_process()],
+                )?;
+            }
+            transaction.commit()?;
+            Ok(taken)
+        };
+        claim().map_err(|error: rusqlite::Error| self.failed(&error))
+    }
+
+    /// Notes how a message fared.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn note_delivery(&self, message: &Message, end: Result<(), &str>, now: i64) -> Result<()> {
+        let tries = i64::from(message.tries) + 1;
+        let connection = self.connection();
+        let noted = match end {
+            Ok(()) => connection.execute(
+                "UPDATE message SET sent = ?2, tries = ?3, claimed = NULL, words = NULL WHERE id = ?1",
+                params![message.id, now, tries],
+            ),
+            Err(words) => {
+                let pause = PAUSES[(message.tries as usize).min(PAUSES.len() - 1)] * 1000;
+                let given_up = (now + pause - message.made > GIVEN_UP).then_some(now);
+                connection.execute(
+                    "UPDATE message SET tries = ?2, next = ?3, given_up = ?4, claimed = NULL, words = ?5 WHERE id = ?1",
+                    params![message.id, tries, now + pause, given_up, words],
+                )
+            }
+        };
+        noted.map(drop).map_err(|error| self.failed(&error))
+    }
+
+    /// When the next message that could not be sent is tried again, in milliseconds since 1970.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn next_message(&self) -> Result<Option<i64>> {
+        let sql = "SELECT min(next) FROM message WHERE sent IS NULL AND given_up IS NULL";
+        let next = self.connection().query_row(sql, [], |row| row.get(0)).optional();
+        next.map(Option::flatten).map_err(|error| self.failed(&error))
+    }
+
+    /// How the messages about an entry fared.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn deliveries(&self, work: i64) -> Result<Vec<Delivery>> {
+        let connection = self.connection();
+        let read = || {
+            let mut select = connection.prepare(
+                "SELECT channel, topic, subject, sent, given_up IS NOT NULL, tries, words FROM message WHERE work = ?1 ORDER BY id",
+            )?;
+            let delivery = |row: &Row<'_>| {
+                Ok(Delivery {
+                    channel: row.get(0)?,
+                    topic: row.get(1)?,
+                    subject: row.get(2)?,
+                    sent: row.get(3)?,
+                    given_up: row.get(4)?,
+                    tries: row.get(5)?,
+                    words: row.get(6)?,
+                })
+            };
+            select.query_map([work], delivery)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        read().map_err(|error| self.failed(&error))
+    }
+
+    /// A moment remembered under a name, in milliseconds since 1970.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn sign(&self, name: &str) -> Result<Option<i64>> {
+        let sql = "SELECT value FROM sign WHERE name = ?1";
+        let found = self.connection().query_row(sql, [name], |row| row.get(0)).optional();
+        found.map_err(|error| self.failed(&error))
+    }
+
+    /// Remembers a moment under a name; none forgets it.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn set_sign(&self, name: &str, moment: Option<i64>) -> Result<()> {
+        let connection = self.connection();
+        let set = match moment {
+            Some(moment) => connection.execute(
+                "INSERT INTO sign (name, value) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2",
+                params![name, moment],
+            ),
+            None => connection.execute("DELETE FROM sign WHERE name = ?1", [name]),
+        };
+        set.map(drop).map_err(|error| self.failed(&error))
+    }
+}

@@ -1,0 +1,59 @@
+//! Notifications on the desktop, over D-Bus (Desktop Notifications Specification 1.2).
+
+use std::collections::HashMap;
+
+use zbus::{Connection, Variant, connection};
+
+use super::post::PATIENCE;
+use crate::journal::Message;
+
+/// Shows a message to whoever is logged in as this user.
+///
+/// # Errors
+/// Why nobody saw it.
+pub(super) fn notify(message: &Message) -> Result<(), String> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let runtime = runtime.map_err(|error| format!("no thread could be started: {error}"))?;
+    runtime.block_on(async {
+        tokio::time::timeout(PATIENCE, show(message))
+            .await
+            .map_err(|_| "the desktop did not answer in time".to_owned())?
+    })
+}
+
+async fn connect() -> Result<Connection, String> {
+    // Services and cron are not told where the session is; it is where it always is.
+    let builder = match std::env::var_os("DBUS_SESSION_BUS_ADDRESS") {
+        Some(_) => connection::Builder::session(),
+        None => {
+            let user = rustix::process::getuid().as_raw();
+            connection::Builder::address(format!("unix:path=/run/user/{user}/bus").as_str())
+        }
+    };
+    let nobody = |error: zbus::Error| {
+        format!(
+            "no desktop of this user is there ({error}); is somebody logged in? A service of root tells nobody's desktop: use mail or a command there"
+        )
+    };
+    builder.build().await.map_err(nobody)
+}
+
+async fn show(message: &Message) -> Result<(), String> {
+    let connection = connect().await?;
+    let urgency = u8::from(matches!(message.topic.as_str(), "failure" | "late")) + 1;
+    let hints = HashMap::from([("urgency", Variant::U8(urgency))]);
+    let parts = (
+        "Skellin",
+        0u32,
+        "drive-harddisk",
+        message.subject.as_str(),
+        message.body.as_str(),
+        Vec::<&str>::new(),
+        hints,
+        -1i32,
+    );
+    let name = "org.freedesktop.Notifications";
+    let path = "/org/freedesktop/Notifications";
+    let shown = connection.call_method(Some(name), path, Some(name), "Notify", &parts).await;
+    shown.map(drop).map_err(|error| format!("the desktop shows no notifications: {error}"))
+}

@@ -1,0 +1,118 @@
+//! Carrying messages: each channel on a thread of its own, so that one that does not answer keeps
+//! no other waiting.
+
+use std::{collections::BTreeMap, time::Duration};
+
+use skellin_plan::{Channel, Way};
+
+use super::{desktop, mail, web};
+use crate::{
+    around,
+    config::Configuration,
+    error::Result,
+    journal::{Journal, Message},
+    places::Grounds,
+};
+
+/// So long each step of a delivery may take.
+pub(super) const PATIENCE: Duration = Duration::from_secs(10);
+/// So long a program that tells may take.
+const PROGRAM: Duration = Duration::from_secs(60);
+
+/// How a delivery went.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Post {
+    /// How many messages went out.
+    pub sent: usize,
+    /// What did not, by channel, and why.
+    pub failed: Vec<(String, String)>,
+}
+
+impl Post {
+    /// Sends what waits in the journal, and notes how each message fared. `now` tells the time.
+    ///
+    /// # Errors
+    /// If the journal cannot be read or written.
+    pub fn carry(
+        configuration: &Configuration,
+        journal: &Journal,
+        machine: &str,
+        now: &(dyn Fn() -> i64 + Sync),
+    ) -> Result<Self> {
+        let mut by_channel: BTreeMap<String, Vec<Message>> = BTreeMap::new();
+        for message in journal.claim_messages(now())? {
+            by_channel.entry(message.channel.clone()).or_default().push(message);
+        }
+        let carry = |name: &str, messages: Vec<Message>| -> Result<Self> {
+            let mut post = Self::default();
+            for message in messages {
+                let end = match configuration.channel(name) {
+                    Ok(channel) => send(channel, &message, machine),
+                    Err(error) => Err(error.to_string()),
+                };
+                let noted = end.as_ref().copied().map_err(String::as_str);
+                journal.note_delivery(&message, noted, now())?;
+                let of = format!("{} to {name}", message.subject);
+                match end {
+                    Ok(()) => {
+                        journal.log(now(), &format!("told: {of}"));
+                        post.sent += 1;
+                    }
+                    Err(why) => {
+                        journal.log(now(), &format!("not told: {of}: {why}"));
+                        post.failed.push((name.to_owned(), why));
+                    }
+                }
+            }
+            Ok(post)
+        };
+        std::thread::scope(|scope| {
+            let carrying: Vec<_> = by_channel
+                .into_iter()
+                .map(|(name, messages)| scope.spawn(move || carry(&name, messages)))
+                .collect();
+            let mut all = Self::default();
+            for one in carrying {
+                let post = one.join().unwrap_or_else(|_| Ok(Self::default()))?;
+                all.sent += post.sent;
+                all.failed.extend(post.failed);
+            }
+            Ok(all)
+        })
+    }
+}
+
+/// Sends one message.
+///
+/// # Errors
+/// Why it did not go out, in words; no secret stands in them.
+pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), String> {
+    match &channel.way {
+        Way::Mail { to, from, server, password, ca } => {
+            let letter = mail::Letter { to, from: from.as_deref(), machine, message };
+            mail::send(&letter, server, password.as_ref(), ca.as_deref())
+        }
+        Way::Webhook { url, key, ca } => {
+            web::post(url, key.as_ref(), ca.as_deref(), &message.facts)
+        }
+        Way::Ping { url, ca } => web::ping(url, ca.as_deref()),
+        Way::Desktop => desktop::notify(message),
+        Way::Command(words) => {
+            let variables = [
+                ("SKELLIN_EVENT", message.topic.clone()),
+                ("SKELLIN_PLAN", message.plan.clone()),
+                ("SKELLIN_SUBJECT", message.subject.clone()),
+                ("SKELLIN_MESSAGE", message.body.clone()),
+                ("SKELLIN_FACTS", message.facts.clone()),
+            ];
+            let ended = around::run(words, None, &Grounds::default(), &variables, PROGRAM, None);
+            match ended.reason {
+                None => Ok(()),
+                Some(why) => {
+                    let said = ended.output.lines().last().unwrap_or_default().to_owned();
+                    Err(if said.is_empty() { why } else { format!("{why}: {said}") })
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,55 @@
+//! Webhooks, and pings to whoever watches from outside.
+
+use std::path::Path;
+
+use ring::hmac;
+use skellin_place::{PlaceError, WebAnswer, ask_web};
+use skellin_plan::SecretSource;
+
+use super::post::PATIENCE;
+use crate::secrets::read_secret;
+
+/// The header of the signature: `sha256=` and the HMAC-SHA-256 (RFC 2104) of the body.
+const SIGNATURE: &str = "x-skellin-signature";
+
+/// Posts a JSON document.
+///
+/// # Errors
+/// Why it was not taken.
+pub(super) fn post(
+    url: &str,
+    key: Option<&SecretSource>,
+    ca: Option<&Path>,
+    document: &str,
+) -> Result<(), String> {
+    let mut headers = vec![("content-type", "application/json".to_owned())];
+    if let Some(key) = key {
+        let secret = read_secret(key, "the webhook's key").map_err(|error| error.to_string())?;
+        let key = hmac::Key::new(hmac::HMAC_SHA256, &secret);
+        let tag = hmac::sign(&key, document.as_bytes());
+        headers.push((SIGNATURE, format!("sha256={}", skellin_store::hex(tag.as_ref()))));
+    }
+    taken(ask_web("POST", url, &headers, document.as_bytes(), ca, PATIENCE))
+}
+
+/// Requests an address.
+///
+/// # Errors
+/// Why that was not answered well.
+pub(super) fn ping(url: &str, ca: Option<&Path>) -> Result<(), String> {
+    taken(ask_web("GET", url, &[], &[], ca, PATIENCE))
+}
+
+fn taken(answer: Result<WebAnswer, PlaceError>) -> Result<(), String> {
+    match answer {
+        Ok(answer) if (200..300).contains(&answer.status) => Ok(()),
+        Ok(answer) => Err(match answer.words.lines().next() {
+            Some(words) => format!("the server answers {}: {words}", answer.status),
+            None => format!("the server answers {}", answer.status),
+        }),
+        Err(error) => Err(match &error.hint {
+            Some(hint) => format!("{error}; {hint}"),
+            None => error.to_string(),
+        }),
+    }
+}

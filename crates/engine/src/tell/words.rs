@@ -1,0 +1,164 @@
+//! What messages say: what happened, since when, and what to do, in plain text.
+
+use std::fmt::Write;
+
+use jiff::{Timestamp, tz::TimeZone};
+use serde_json::{Value, json};
+use skellin_plan::{Plan, Telling, Topic};
+
+/// What happened with a plan, as far as it is told.
+#[derive(Clone, Debug, Default)]
+pub struct Happening<'a> {
+    /// The machine.
+    pub machine: &'a str,
+    /// When, in milliseconds since 1970.
+    pub now: i64,
+    /// The entry of the journal.
+    pub work: Option<i64>,
+    /// What was said of it.
+    pub words: Option<String>,
+    /// What to do.
+    pub hint: Option<String>,
+    /// What was done, in a line.
+    pub did: Option<String>,
+    /// When the newest good run began, in milliseconds since 1970.
+    pub last_good: Option<i64>,
+    /// By when there should have been a good run, in milliseconds since 1970.
+    pub late: Option<i64>,
+}
+
+fn shown(milliseconds: i64) -> String {
+    let when = Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH);
+    when.to_zoned(TimeZone::system()).strftime("%a %d %b %Y %H:%M (%:z)").to_string()
+}
+
+fn rfc3339(milliseconds: i64) -> String {
+    let when = Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH);
+    when.to_zoned(TimeZone::system()).strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string()
+}
+
+/// The subject and the text of a message.
+pub(super) fn message(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> (String, String) {
+    let (name, machine) = (&plan.name, what.machine);
+    let (subject, first) = match (telling.topic, telling.is_over) {
+        (Topic::Failure, false) => (
+            format!("{name} failed on {machine}"),
+            format!(
+                "The run of {name} on {machine} came to nothing, or did not leave things as they should be."
+            ),
+        ),
+        (Topic::Exceptions, false) => (
+            format!("{name} left paths out on {machine}"),
+            format!("{name} on {machine} has a new snapshot, and some paths are not in it."),
+        ),
+        (Topic::Late, false) => (
+            format!("{name} is late on {machine}"),
+            format!("{name} on {machine} has had no good run for longer than its schedule allows."),
+        ),
+        (Topic::Success, _) => (
+            format!("{name} is done on {machine}"),
+            format!("{name} on {machine} has a new snapshot."),
+        ),
+        (Topic::Failure, true) => (
+            format!("{name} is well again on {machine}"),
+            format!("{name} on {machine} had failed and has a new snapshot now."),
+        ),
+        (Topic::Exceptions, true) => (
+            format!("{name} is whole again on {machine}"),
+            format!("{name} on {machine} had left paths out, and has all of them now."),
+        ),
+        (Topic::Late, true) => (
+            format!("{name} is up to date again on {machine}"),
+            format!("{name} on {machine} was late and has a new snapshot now."),
+        ),
+    };
+    let mut body = format!("{first}\n\n");
+    let mut fact = |label: &str, text: &str| {
+        // Writing to a string does not fail.
+        let _ = writeln!(body, "{label:<16}{text}");
+    };
+    let is_over = telling.is_over;
+    if let Some(words) = what.words.as_ref().filter(|_| !is_over) {
+        fact("what happened", words);
+    }
+    if let Some(did) = &what.did {
+        fact("what was done", did);
+    }
+    fact("when", &shown(what.now));
+    let since = shown(telling.since.as_millisecond());
+    match (telling.topic, is_over, telling.times) {
+        (Topic::Success, ..) | (_, false, 1) => {}
+        (_, false, times) => fact("since", &format!("{since}, {times} times")),
+        (_, true, times) => fact("it lasted since", &format!("{since}, {times} times")),
+    }
+    if let Some(late) = what.late.filter(|_| !is_over && telling.topic == Topic::Late) {
+        fact("expected by", &shown(late));
+    }
+    fact("store", &plan.store);
+    if !is_over && telling.topic != Topic::Success {
+        fact("last good run", &what.last_good.map_or("none yet".to_owned(), shown));
+        if let Some(hint) = &what.hint {
+            fact("what to do", hint);
+        }
+    }
+    if let Some(work) = what.work {
+        let _ = writeln!(body, "\nskellin journal --run {work} shows its steps.");
+    }
+    if !is_over && matches!(telling.topic, Topic::Failure | Topic::Exceptions | Topic::Late) {
+        body.push_str("This is told again once a day while it lasts, and when it is over.\n");
+    }
+    (subject, body)
+}
+
+/// The same for programs.
+pub(super) fn facts(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> Value {
+    json!({
+        "event": telling.topic.word(), "over": telling.is_over, "plan": plan.name, "store": plan.store,
+        "machine": what.machine, "time": rfc3339(what.now), "since": rfc3339(telling.since.as_millisecond()),
+        "times": telling.times, "run": what.work, "message": what.words, "hint": what.hint, "did": what.did,
+        "last-good": what.last_good.map(rfc3339), "version": env!("CARGO_PKG_VERSION"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_message_says_what_happened_since_when_and_what_to_do() {
+        let text = "sources = [\"/srv/readings\"]\nstore = \"oak\"\n";
+        let (plan, _) = skellin_plan::parse_plan("readings", "f", text, &|_: &str| None, ["oak"]);
+        let plan = plan.expect("a plan");
+        let happening = Happening {
+            machine: "hut",
+            now: 1_795_000_000_000,
+            work: Some(42),
+            words: Some("nothing answers on port 22".to_owned()),
+            hint: Some("is the SSH service running there?".to_owned()),
+            ..Happening::default()
+        };
+        let since = Timestamp::from_second(1_794_900_000).expect("a moment");
+        let mut telling = Telling { topic: Topic::Failure, is_over: false, since, times: 3 };
+        let (subject, body) = message(&plan, &telling, &happening);
+        assert_eq!(subject, "readings failed on hut");
+        for part in [
+            "nothing answers",
+            "3 times",
+            "is the SSH service",
+            "none yet",
+            "--run 42",
+            "once a day",
+        ] {
+            assert!(body.contains(part), "{part}: {body}");
+        }
+        telling.is_over = true;
+        let (subject, body) = message(&plan, &telling, &happening);
+        assert_eq!(subject, "readings is well again on hut");
+        assert!(!body.contains("nothing answers") && body.contains("it lasted since"), "{body}");
+        let facts = facts(&plan, &telling, &happening);
+        assert_eq!(
+            (&facts["event"], &facts["over"], &facts["run"]),
+            (&"failure".into(), &true.into(), &42.into())
+        );
+    }
+}

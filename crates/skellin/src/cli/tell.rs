@@ -1,0 +1,105 @@
+//! `tell`: trying a channel.
+
+use clap::Args;
+use serde_json::json;
+use skellin_engine::{Message, send};
+
+use super::{context::Context, error::CliError};
+use crate::exit::Exit;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  skellin tell duty-mail --test\n  skellin tell            the channels there are"
+)]
+pub(super) struct TellArgs {
+    /// The channel, as channels.toml names it
+    #[arg(requires = "test")]
+    channel: Option<String>,
+    /// Send a message that says it is a trial
+    #[arg(long, requires = "channel")]
+    test: bool,
+}
+
+pub(super) fn tell(context: &Context, args: &TellArgs) -> Result<Exit, CliError> {
+    let configuration = context.configuration()?;
+    let Some(name) = &args.channel else {
+        return Ok(list(context, &configuration));
+    };
+    let channel = configuration.channel(name)?;
+    let machine = crate::machine::machine_name();
+    send(channel, &trial(name, &machine), &machine).map_err(|why| {
+        CliError::failed(
+            format!("{name} was not told: {why}"),
+            Some("mend channels.toml, then try again".to_owned()),
+        )
+    })?;
+    context.print(
+        || json!({"channel": name, "kind": channel.kind(), "status": "done"}),
+        || format!("{name} was told: {}\n", channel.target()),
+    );
+    Ok(Exit::Done)
+}
+
+/// A message that says it is a trial.
+pub(crate) fn trial(channel: &str, machine: &str) -> Message {
+    let now = jiff::Timestamp::now().as_millisecond();
+    let when = crate::words::moment(now);
+    Message {
+        id: 0,
+        channel: channel.to_owned(),
+        plan: String::new(),
+        topic: "trial".to_owned(),
+        work: None,
+        made: now,
+        subject: format!("A trial from Skellin on {machine}"),
+        body: format!(
+            "This is a trial of the channel {channel}, sent {when}. If you can read it, it works.\n"
+        ),
+        facts: json!({"event": "trial", "machine": machine, "time": crate::words::rfc3339(now)})
+            .to_string(),
+        tries: 0,
+    }
+}
+
+fn list(context: &Context, configuration: &skellin_engine::Configuration) -> Exit {
+    let told_of = |name: &str| {
+        let plans = configuration.plans.iter().filter_map(|file| file.plan.as_ref());
+        let is_told = |plan: &&skellin_plan::Plan| {
+            let tell = &plan.tell;
+            let all = [&tell.failure, &tell.exceptions, &tell.success, &tell.late];
+            all.iter().any(|list| list.iter().any(|told| told == name))
+        };
+        plans.filter(is_told).map(|plan| plan.name.clone()).collect::<Vec<_>>()
+    };
+    let channels = &configuration.channels;
+    context.print(
+        || {
+            let all = channels.fine.values().map(|channel| {
+                json!({"name": channel.name, "kind": channel.kind(), "target": channel.target(), "plans": told_of(&channel.name)})
+            });
+            json!({"channels": all.collect::<Vec<_>>()})
+        },
+        || {
+            if channels.fine.is_empty() {
+                return format!(
+                    "Nobody can be told yet: describe a channel in {}/channels.toml\n",
+                    configuration.folders.config.display()
+                );
+            }
+            let rows: Vec<Vec<String>> = channels
+                .fine
+                .values()
+                .map(|channel| {
+                    let plans = told_of(&channel.name);
+                    let plans =
+                        if plans.is_empty() { "no plan yet".to_owned() } else { plans.join(", ") };
+                    vec![channel.name.clone(), channel.kind().to_owned(), channel.target(), plans]
+                })
+                .collect();
+            let total = crate::words::counted(rows.len() as u64, "channel", "channels");
+            let head = ["name", "kind", "reaches", "told by"];
+            format!("{}{total}; skellin tell NAME --test tries one\n", super::output::table(&head, &[], &rows))
+        },
+    );
+    Exit::Done
+}

@@ -1,0 +1,317 @@
+//! What starts runs while nobody looks: the steward, timers of systemd, a line of cron, and commands
+//! around a run, each as real processes.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+mod world;
+
+use std::{
+    fs,
+    path::Path,
+    process::{Child, Command, Stdio},
+    time::{Duration, Instant, SystemTime},
+};
+
+use world::{
+    World,
+    common::{content, write},
+};
+
+/// Waits until something holds.
+fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(60);
+    while !holds() {
+        assert!(Instant::now() < deadline, "waited for {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// A plan over a source of its own, its file a day old, due at once.
+fn plan(world: &World, name: &str, more: &str) {
+    let source = world.path(&format!("ridge/{name}"));
+    write(&source.join("gauge.csv"), content(1, 9000));
+    let text = format!(
+        "sources = [\"{}\"]\nstore = \"oak\"\n[schedule]\nrun = \"every 4 days\"\n{more}",
+        source.display()
+    );
+    world.plan(name, &text);
+    let file = world.path(&format!("config/plans/{name}.toml"));
+    let then = SystemTime::now() - Duration::from_secs(86_400);
+    fs::File::options().write(true).open(file).unwrap().set_modified(then).unwrap();
+}
+
+/// A service that is ended with the test.
+struct Service(Child);
+
+impl Service {
+    fn start(world: &World) -> Self {
+        let log = fs::File::options().create(true).append(true).open(world.path("steward.log"));
+        let child = world.command(&["steward"]).stderr(log.unwrap()).stdout(Stdio::null()).spawn();
+        Self(child.unwrap())
+    }
+
+    fn signal(&self, signal: rustix::process::Signal) {
+        let process = rustix::process::Pid::from_child(&self.0);
+        rustix::process::kill_process(process, signal).unwrap();
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn snapshots(world: &World, plan: &str) -> usize {
+    let (_, history) = world.json(&["history", plan]);
+    history["snapshots"].as_array().map_or(0, Vec::len)
+}
+
+fn entries(world: &World, plan: &str) -> Vec<serde_json::Value> {
+    let (_, journal) = world.json(&["journal", plan]);
+    journal["entries"].as_array().unwrap().clone()
+}
+
+#[test]
+fn a_killed_steward_is_started_again_and_makes_up_the_rest() {
+    use rustix::process::Signal;
+    let world = World::new();
+    let (marks, go) = (world.path("marks"), world.path("go"));
+    // The second in the middle: it waits for a file, and has something to leave.
+    let around = format!(
+        "[[around]]\nenter = [\"sh\", \"-c\", \"echo enter >>{0}; until test -e {1}; do sleep 0.05; done\"]\nleave = [\"sh\", \"-c\", \"echo leave $SKELLIN_STATUS >>{0}\"]\n",
+        marks.display(),
+        go.display()
+    );
+    plan(&world, "gateway", "");
+    plan(&world, "readings", &around);
+    plan(&world, "ringing", "");
+    let mut first = Service::start(&world);
+    until("the run of readings", || marks.exists());
+    // Its run ends with it, gently: what was entered is left.
+    first.signal(Signal::KILL);
+    first.0.wait().unwrap();
+    let said = || fs::read_to_string(&marks).unwrap();
+    until("the end of the run", || said().contains("leave interrupted"));
+    until("its entry", || entries(&world, "readings")[0]["status"] == "interrupted");
+    assert_eq!(snapshots(&world, "readings"), 0);
+    write(&go, "");
+    // A plan whose last run was interrupted is tried again by its own rules; here by hand's way.
+    let mut second = Service::start(&world);
+    world.done(&["due"]);
+    until("the other two", || {
+        snapshots(&world, "gateway") == 1 && snapshots(&world, "ringing") == 1
+    });
+    // What is asked for is started within a minute, and a second steward is refused.
+    let tried = world.done(&["timers", "try", "readings", "--crontab", "none"]);
+    assert!(tried.contains("readings: done"), "{tried}");
+    assert_eq!((snapshots(&world, "readings"), entries(&world, "readings").len()), (1, 2));
+    let (status, said) = world.fail(&["steward"]);
+    assert!(status == 6 && said.contains("a steward is running already"), "{status}: {said}");
+    // A plan that is added is found without being told of, and one with a mistake is left out aloud.
+    plan(&world, "added", "");
+    until("the plan that was added", || snapshots(&world, "added") == 1);
+    world.plan("added", "sorces = []\n");
+    let log = || fs::read_to_string(world.path("steward.log")).unwrap();
+    until("a word about the mistake", || log().contains("added has mistakes"));
+    second.signal(Signal::HUP);
+    until("files read anew", || log().matches("looks after 3 plans").count() > 1);
+    let begun = Instant::now();
+    second.signal(Signal::TERM);
+    let status = second.0.wait().unwrap();
+    assert_eq!(status.code(), Some(143));
+    assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
+    for name in ["gateway", "ringing"] {
+        assert_eq!(entries(&world, name).len(), 1, "{name} was run once");
+    }
+}
+
+#[test]
+fn a_run_that_is_killed_owes_its_leave_and_whoever_comes_next_makes_up_for_it() {
+    let world = World::new();
+    let marks = world.path("marks");
+    let around = format!(
+        "[[around]]\nenter = [\"sh\", \"-c\", \"echo enter >>{0}; sleep 60\"]\nleave = [\"sh\", \"-c\", \"echo leave >>{0}\"]\n",
+        marks.display()
+    );
+    plan(&world, "readings", &around);
+    let mut run = world.command(&["run", "readings"]).spawn().unwrap();
+    until("the command", || marks.exists());
+    run.kill().unwrap();
+    run.wait().unwrap();
+    assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\n");
+    let (_, text) = world.run(&["doctor"]);
+    assert!(text.contains("leave") && text.contains("skellin due --run"), "{text}");
+    // The plan itself is not run again here.
+    world.plan("readings", "sources = [\"/srv\"]\nstore = \"oak\"\n");
+    world.output(&["due", "--run"]);
+    assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n");
+    world.output(&["due", "--run"]);
+    assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n", "once is enough");
+}
+
+#[test]
+fn an_interrupted_run_ends_within_a_second_whatever_its_commands_do() {
+    let world = World::new();
+    let marks = world.path("marks");
+    let around = format!(
+        "[[around]]\nenter = [\"sh\", \"-c\", \"echo enter >>{0}; sleep 60\"]\nleave = [\"sh\", \"-c\", \"echo leave >>{0}\"]\n",
+        marks.display()
+    );
+    plan(&world, "readings", &around);
+    for (signal, code) in
+        [(rustix::process::Signal::TERM, 143), (rustix::process::Signal::INT, 130)]
+    {
+        let _ = fs::remove_file(&marks);
+        let mut run = world.command(&["run", "readings"]).stdout(Stdio::null()).spawn().unwrap();
+        until("the command", || marks.exists());
+        let begun = Instant::now();
+        rustix::process::kill_process(rustix::process::Pid::from_child(&run), signal).unwrap();
+        assert_eq!(run.wait().unwrap().code(), Some(code));
+        assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
+        assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n");
+    }
+}
+
+#[test]
+fn runs_into_one_store_queue_and_one_plan_never_runs_twice() {
+    let world = World::new();
+    let (marks, go) = (world.path("marks"), world.path("go"));
+    let around = format!(
+        "[[around]]\nenter = [\"sh\", \"-c\", \"echo enter >>{}; until test -e {}; do sleep 0.05; done\"]\n",
+        marks.display(),
+        go.display()
+    );
+    plan(&world, "readings", &around);
+    plan(&world, "ringing", "");
+    let mut run = world.command(&["run", "readings"]).stdout(Stdio::null()).spawn().unwrap();
+    until("the command", || marks.exists());
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 6 && said.contains("being run already"), "{status}: {said}");
+    let waits =
+        world.command(&["run", "ringing"]).stderr(Stdio::piped()).stdout(Stdio::null()).spawn();
+    let waits = waits.unwrap();
+    until("the one that waits", || entries(&world, "ringing").len() == 1);
+    let (_, due) = world.json(&["due"]);
+    assert!(due["plans"].as_array().unwrap().iter().all(|plan| plan["running"] == true), "{due}");
+    write(&go, "");
+    assert!(run.wait().unwrap().success());
+    let output = waits.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && said.contains("other work goes on there"), "{said}");
+    let (_, journal) = world.json(&["journal", "--run", "2"]);
+    assert_eq!(journal["steps"][0]["kind"], "wait", "{journal}");
+}
+
+#[test]
+fn units_of_systemd_are_verified_found_to_differ_and_removed_without_a_trace() {
+    let world = World::new();
+    plan(&world, "gateway", "");
+    for (name, schedule) in [
+        ("readings", "daily at 21:40"),
+        ("ringing", "*/20 8-18 * * mon-fri"),
+        ("monthly", "monthly on 31 at 05:00"),
+        ("either", "0 3 13 * fri"),
+    ] {
+        let source = world.path("ridge/gateway").display().to_string();
+        world.plan(name, &format!("sources = [\"{source}\"]\nstore = \"oak\"\nzone = \"Europe/Oslo\"\n[schedule]\nrun = \"{schedule}\"\n"));
+    }
+    let folder = world.path("units");
+    fs::create_dir_all(&folder).unwrap();
+    write(&folder.join("skellin-other.service"), "[Unit]\nDescription=not ours\n");
+    let at = folder.display().to_string();
+    let (status, said) = world.fail(&["timers", "install", "--unit-dir", &at]);
+    assert!(status == 7 && said.contains("nothing was written"), "{status}: {said}");
+    let (status, _) = world.run(&["timers", "show", "--unit-dir", &at]);
+    assert_eq!(status, 1);
+    let told = world.done(&["timers", "install", "--unit-dir", &at, "--yes"]);
+    assert!(
+        told.contains("OnCalendar=*-*-* 21:40:00 Europe/Oslo") && told.contains("It runs as"),
+        "{told}"
+    );
+    let ours = || -> Vec<String> {
+        let names = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name());
+        let mut names: Vec<String> = names
+            .map(|name| name.into_string().unwrap())
+            .filter(|name| !name.contains("other"))
+            .collect();
+        names.sort();
+        names
+    };
+    // An interval stands in no calendar: the one that looks does it.
+    assert_eq!(ours().len(), 10, "{:?}", ours());
+    verify(&folder, &ours());
+    world.done(&["timers", "show", "--unit-dir", &at]);
+    // A plan that is gone, and one that has changed.
+    fs::remove_file(world.path("config/plans/monthly.toml")).unwrap();
+    let file = world.path("config/plans/readings.toml");
+    let text = fs::read_to_string(&file).unwrap().replace("21:40", "22:10");
+    fs::write(&file, text).unwrap();
+    let (status, shown) = world.json(&["timers", "show", "--unit-dir", &at]);
+    let state = |name: &str| {
+        let timers = shown["timers"].as_array().unwrap();
+        timers.iter().find(|timer| timer["name"] == name).unwrap()["state"].clone()
+    };
+    assert_eq!(status, 1);
+    assert_eq!(state("skellin-plan-monthly.timer"), "stray");
+    assert_eq!(state("skellin-plan-readings.timer"), "differs");
+    assert_eq!(state("skellin-look.timer"), "fine");
+    world.done(&["timers", "install", "--unit-dir", &at, "--yes"]);
+    assert_eq!(ours().len(), 8);
+    world.done(&["timers", "show", "--unit-dir", &at]);
+    world.done(&["timers", "install", "--unit-dir", &at, "--yes", "--steward"]);
+    assert_eq!(ours(), ["skellin-steward.service"]);
+    verify(&folder, &ours());
+    world.done(&["timers", "show", "--unit-dir", &at]);
+    world.done(&["timers", "remove", "--unit-dir", &at]);
+    assert_eq!(ours(), [""; 0]);
+    assert!(folder.join("skellin-other.service").exists());
+    // What is there under a name of ours and is not ours is not written over.
+    write(&folder.join("skellin-look.timer"), "[Unit]\nDescription=not ours\n");
+    let (status, said) = world.fail(&["timers", "install", "--unit-dir", &at, "--yes"]);
+    assert!(status == 2 && said.contains("not ours"), "{status}: {said}");
+}
+
+/// As systemd itself reads them.
+fn verify(folder: &Path, names: &[String]) {
+    let mut verify = Command::new("systemd-analyze");
+    verify.args(["verify", "--man=no", "--recursive-errors=no"]);
+    let output = verify.args(names.iter().map(|name| folder.join(name))).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && !said.contains("skellin"), "{said}");
+}
+
+#[test]
+fn a_line_of_cron_comes_and_goes_and_starts_what_is_asked_for() {
+    let world = World::new();
+    plan(&world, "readings", "");
+    let crontab = world.path("crontab");
+    let others = "MAILTO=\"\"\n17 3 * * * /usr/local/bin/count-gulls\n";
+    write(&crontab, others);
+    let at = crontab.display().to_string();
+    world.done(&["timers", "install", "--crontab", &at, "--yes"]);
+    world.done(&["timers", "show", "--crontab", &at]);
+    let text = fs::read_to_string(&crontab).unwrap();
+    assert!(text.starts_with(others), "{text}");
+    // As cron would: a shell runs what follows the five stars, with an environment of almost nothing.
+    let line = text.lines().find(|line| line.starts_with("* * * * * ")).unwrap();
+    let command = line.trim_start_matches("* * * * * ").replace("\\%", "%");
+    let cron = || {
+        let output = Command::new("sh").args(["-c", &command]).env_clear().output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    };
+    cron();
+    cron();
+    assert_eq!(snapshots(&world, "readings"), 1, "it was due once");
+    let asked = world.command(&["timers", "try", "readings", "--crontab", &at]);
+    let mut asked = asked;
+    let asked = asked.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    until("the wish", || world.path("state/wishes/readings").exists());
+    cron();
+    let output = asked.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout);
+    assert!(output.status.success() && said.contains("readings: done"), "{said}");
+    assert_eq!(snapshots(&world, "readings"), 2);
+    world.done(&["timers", "remove", "--crontab", &at]);
+    assert_eq!(fs::read_to_string(&crontab).unwrap(), others);
+}
