@@ -17,7 +17,7 @@ use crate::clock::Cancel;
 
 /// After TERM a program has so long to end by itself.
 const GRACE: Duration = Duration::from_secs(5);
-/// How often a program is looked at.
+/// How often a program is looked at, at most; one that has just begun more often.
 const TICK: Duration = Duration::from_millis(20);
 /// What a program leaves behind may hold its pipes; nobody waits for that longer than this.
 const LAST_WORDS: Duration = Duration::from_millis(300);
@@ -167,7 +167,7 @@ fn wait(
             }
             Some(_) => {}
         }
-        thread::park_timeout(TICK);
+        thread::park_timeout((begun.elapsed() / 4).clamp(Duration::from_millis(1), TICK));
     }
 }
 

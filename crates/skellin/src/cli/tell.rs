@@ -2,10 +2,10 @@
 
 use clap::Args;
 use serde_json::json;
-use skellin_engine::{Message, send};
+use skellin_engine::send;
 
 use super::{context::Context, error::CliError};
-use crate::exit::Exit;
+use crate::{exit::Exit, trial};
 
 #[derive(Args)]
 #[command(
@@ -27,7 +27,7 @@ pub(super) fn tell(context: &Context, args: &TellArgs) -> Result<Exit, CliError>
     };
     let channel = configuration.channel(name)?;
     let machine = crate::machine::machine_name();
-    send(channel, &trial(name, &machine), &machine).map_err(|why| {
+    send(channel, &trial::message(name, &machine), &machine).map_err(|why| {
         CliError::failed(
             format!("{name} was not told: {why}"),
             Some("mend channels.toml, then try again".to_owned()),
@@ -38,27 +38,6 @@ pub(super) fn tell(context: &Context, args: &TellArgs) -> Result<Exit, CliError>
         || format!("{name} was told: {}\n", channel.target()),
     );
     Ok(Exit::Done)
-}
-
-/// A message that says it is a trial.
-pub(crate) fn trial(channel: &str, machine: &str) -> Message {
-    let now = jiff::Timestamp::now().as_millisecond();
-    let when = crate::words::moment(now);
-    Message {
-        id: 0,
-        channel: channel.to_owned(),
-        plan: String::new(),
-        topic: "trial".to_owned(),
-        work: None,
-        made: now,
-        subject: format!("A trial from Skellin on {machine}"),
-        body: format!(
-            "This is a trial of the channel {channel}, sent {when}. If you can read it, it works.\n"
-        ),
-        facts: json!({"event": "trial", "machine": machine, "time": crate::words::rfc3339(now)})
-            .to_string(),
-        tries: 0,
-    }
 }
 
 fn list(context: &Context, configuration: &skellin_engine::Configuration) -> Exit {

@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
-    panels::{Panel, RulePanel},
+    panels::{EntryPanel, Panel, RulePanel},
     worker::{Request, Trouble},
 };
 
@@ -61,6 +61,7 @@ impl App {
                     self.look_at_place(store);
                 }
             }
+            Action::Entry => self.open_entry(),
             Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
             Action::Reload => {
                 self.model.forget_tree();
@@ -229,6 +230,14 @@ impl App {
             let time = if later { version.time } else { version.last_seen };
             self.model.put_cursor(Cursor::Was(time));
         }
+    }
+
+    /// Opens the selected entry of the journal.
+    fn open_entry(&mut self) {
+        let Some(Ok(papers)) = &self.model.journal else { return };
+        let Some((entry, _)) = papers.get(self.model.list.selected) else { return };
+        self.model.ask(Request::Entry(entry.id));
+        self.panel = Some(Panel::Entry(Box::new(EntryPanel::new(entry.clone()))));
     }
 
     fn open_selected(&mut self) {

@@ -10,8 +10,8 @@ use ratatui::crossterm::event::{
     KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use skellin_engine::{
-    Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outlook, Progress,
-    RestoreReport, RunReport, RunStatus,
+    Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outcome, Outlook,
+    Progress, RestoreReport, RunReport, RunStatus,
 };
 use skellin_store::Kind;
 
@@ -404,6 +404,102 @@ fn will_and_the_lists() {
     );
     press(&mut app, KeyCode::Esc);
     assert!(draw(&mut app, 80, 24).join("\n").contains("─ Will ─ readings"));
+}
+
+#[test]
+fn an_entry_of_the_journal_opens_with_its_steps_and_leads_to_its_snapshot() {
+    use crate::tui::worker::Details;
+    use skellin_engine::{Delivery, StepRecord};
+    let (mut app, requests) = app();
+    listed(&mut app);
+    press(&mut app, KeyCode::Char('j'));
+    for _ in 0..3 {
+        press(&mut app, KeyCode::Down);
+    }
+    press(&mut app, KeyCode::Enter);
+    let asked = requests.try_iter().find_map(|request| match request {
+        Request::Entry(id) => Some(id),
+        _ => None,
+    });
+    let id = asked.expect("its details are asked for");
+    assert!(draw(&mut app, 80, 24).join("\n").contains("reading its steps …"));
+    let Some(Ok(papers)) = &app.model.journal else { panic!("a journal") };
+    let started = papers[3].0.started;
+    let step = |kind: &str, subject: &str, from: i64, to: i64| StepRecord {
+        kind: kind.to_owned(),
+        subject: subject.to_owned(),
+        started: started + from,
+        ended: Some(started + to),
+        outcome: Outcome::Done,
+        words: None,
+        code: None,
+        output: None,
+    };
+    let mut leave = step("leave", "systemctl start gauge-db", 3600, 3900);
+    leave.outcome = Outcome::Failed;
+    leave.words = Some("it ended with status 1".to_owned());
+    leave.output = Some("no such unit\nsee its log\n".to_owned());
+    let steps = vec![
+        step("reach", "oak", 0, 200),
+        step("enter", "systemctl stop gauge-db", 200, 600),
+        step("read", "the sources", 600, 3600),
+        leave,
+        step("store", "oak", 3900, 4200),
+    ];
+    let path = |name: &str| format!("/srv/readings/{name}").into_bytes();
+    let refused = "permission was refused".to_owned();
+    let exceptions = vec![
+        Exception { path: path("locked"), reason: refused.clone() },
+        Exception { path: path("card"), reason: "it is not there".to_owned() },
+        Exception { path: path("keys"), reason: refused },
+    ];
+    let delivery = Delivery {
+        channel: "duty-mail".to_owned(),
+        topic: "exceptions".to_owned(),
+        subject: String::new(),
+        sent: None,
+        given_up: false,
+        tries: 2,
+        words: Some("the mail server mail.ridge.example:587: no answer came".to_owned()),
+    };
+    let details = Details { steps, exceptions, deliveries: vec![delivery] };
+    app.report(Report::Entry { id: id + 1, details: Ok(Details::default()) });
+    assert!(draw(&mut app, 80, 24).join("\n").contains("reading its steps …"), "another's");
+    app.report(Report::Entry { id, details: Ok(details) });
+    insta::assert_snapshot!("entry", both(&mut app));
+    press(&mut app, KeyCode::Enter);
+    assert!(app.panel.is_none() && app.model.cursor == Cursor::Was(started));
+}
+
+#[test]
+fn a_run_that_will_not_fit_its_window_is_hatched_and_said() {
+    let (mut app, _requests) = app();
+    listed(&mut app);
+    let window = "run = \"daily at 21:40\"\nwindow = \"21:40-21:41\"";
+    let lane = &mut app.model.lanes[0];
+    let text = lane.plan.as_ref().expect("a plan").text.replace("run = \"daily at 21:40\"", window);
+    assert!(text.contains("window"), "{text}");
+    let stores = [lane.store.clone()];
+    let (plan, problems) = skellin_plan::parse_plan(
+        "readings",
+        "f",
+        &text,
+        &|_: &str| None,
+        stores.iter().map(String::as_str),
+    );
+    assert!(problems.is_empty(), "{problems:?}");
+    lane.plan = plan;
+    assert!(!draw(&mut app, 160, 44).join("\n").contains('▨'), "four seconds fit a minute");
+    let started = NOW - 3_600_000;
+    let mut entry = entry(9, skellin_engine::Work::Run, Some("readings"), started, Outcome::Done);
+    entry.ended = Some(started + 900_000);
+    let lane = &mut app.model.lanes[0];
+    lane.take_journal([entry].iter(), NOW);
+    for _ in 0..2 {
+        press(&mut app, KeyCode::Right);
+    }
+    let text = draw(&mut app, 160, 44).join("\n");
+    assert!(text.contains('▨') && text.contains("will not be done in time"), "{text}");
 }
 
 #[test]

@@ -118,7 +118,7 @@ pub(super) fn entry(
         started,
         ended: Some(started + 4200),
         outcome,
-        snapshot: (outcome == Outcome::Done).then_some([1; 16]),
+        snapshot: matches!(outcome, Outcome::Done | Outcome::Exceptions).then_some([1; 16]),
         files: FileCounts { new: 3, changed: 12, gone: 1, same: 48_195, skipped: 4 },
         bytes: ByteCounts { read: 9_000_000, new: 400_000, stored: 210_000 },
         exception_count: u64::from(outcome == Outcome::Exceptions),

@@ -47,6 +47,7 @@ pub(super) enum Action {
     Holds,
     Reach,
     Examine,
+    Entry,
     Find,
     Reload,
     Help,
@@ -66,6 +67,7 @@ pub(super) enum Where {
     /// Lists: Stores, Journal, Proof.
     Lists,
     Stores,
+    Journal,
 }
 
 /// A key and its meaning.
@@ -96,7 +98,7 @@ const fn binding(
 use KeyCode::{
     BackTab, Backspace, Char, Down, End, Enter, Esc, Home, Left, PageDown, PageUp, Right, Tab, Up,
 };
-use Where::{Everywhere, Is, Lists, Stores, Tenses, Trees, Was};
+use Where::{Everywhere, Is, Journal, Lists, Stores, Tenses, Trees, Was};
 
 /// All keys.
 pub(super) const BINDINGS: &[Binding] = &[
@@ -288,17 +290,32 @@ pub(super) const BINDINGS: &[Binding] = &[
         "t",
         Action::Reach,
         Stores,
-        "try the way to the store, step by step",
+        "Stores: try the way there, step by step",
         "try the way",
     ),
-    binding(&[(Char('h'), NONE)], "h", Action::Holds, Stores, "what lies at its place", "holds"),
+    binding(
+        &[(Char('h'), NONE)],
+        "h",
+        Action::Holds,
+        Stores,
+        "Stores: what lies at the place",
+        "holds",
+    ),
     binding(
         &[(Char('c'), NONE)],
         "c",
         Action::NewStore,
         Stores,
-        "create a store, step by step",
+        "Stores: create one, step by step",
         "create a store",
+    ),
+    binding(
+        &[(Enter, NONE), (Char(' '), NONE)],
+        "Enter",
+        Action::Entry,
+        Journal,
+        "Journal: open an entry, its steps in time and words",
+        "open",
     ),
     binding(&[(Esc, NONE)], "Esc", Action::Ribbon, Lists, "back to the ribbon", "back"),
     binding(&[(Char('a'), NONE)], "a", Action::NewPlan, Everywhere, "add a plan, step by step", ""),
@@ -345,6 +362,7 @@ pub(super) enum Place {
     Will,
     List,
     Stores,
+    Journal,
 }
 
 impl Where {
@@ -355,9 +373,10 @@ impl Where {
             Self::Was => place == Place::Was,
             Self::Is => place == Place::Is,
             Self::Trees => matches!(place, Place::Was | Place::Is),
-            Self::Tenses => !matches!(place, Place::List | Place::Stores),
-            Self::Lists => matches!(place, Place::List | Place::Stores),
+            Self::Tenses => !matches!(place, Place::List | Place::Stores | Place::Journal),
+            Self::Lists => matches!(place, Place::List | Place::Stores | Place::Journal),
             Self::Stores => place == Place::Stores,
+            Self::Journal => place == Place::Journal,
         }
     }
 }
@@ -379,7 +398,9 @@ mod tests {
 
     #[test]
     fn no_key_means_two_things_in_one_place() {
-        for place in [Place::Was, Place::Is, Place::Will, Place::List, Place::Stores] {
+        for place in
+            [Place::Was, Place::Is, Place::Will, Place::List, Place::Stores, Place::Journal]
+        {
             let here = BINDINGS.iter().filter(|binding| binding.on.holds(place));
             let mut all: Vec<String> =
                 here.flat_map(|binding| binding.keys).map(|key| format!("{key:?}")).collect();

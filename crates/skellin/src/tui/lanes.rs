@@ -13,6 +13,8 @@ use crate::words;
 
 /// A run that was expected counts as late after this time, in milliseconds.
 const LATE: i64 = 3_600_000;
+/// So many of the newest runs tell how long the next takes.
+const RUNS_THAT_TELL: usize = 30;
 /// So many missed or coming moments are looked for.
 const MOST_MOMENTS: usize = 4000;
 
@@ -79,6 +81,8 @@ pub(super) struct Lane {
     pub stumbles: Vec<Stumble>,
     /// Moments at which a run was expected and none came.
     pub missed: Vec<i64>,
+    /// How long a run takes, in milliseconds, by those that have been.
+    takes: Option<i64>,
     pub work: Work,
     /// Damage that was met while looking at it.
     pub damage: Option<String>,
@@ -100,6 +104,7 @@ impl Lane {
             copies: BTreeMap::new(),
             stumbles: Vec::new(),
             missed: Vec::new(),
+            takes: None,
             work: Work::None,
             damage: None,
             past: 0,
@@ -145,7 +150,16 @@ impl Lane {
 
     /// Takes what the journal knows of this plan's runs, newest first.
     pub fn take_journal<'e>(&mut self, entries: impl Iterator<Item = &'e JournalEntry>, now: i64) {
-        let failed = entries.filter(|entry| {
+        let entries: Vec<&JournalEntry> = entries.collect();
+        let mut times: Vec<i64> = entries
+            .iter()
+            .filter(|entry| entry.snapshot.is_some())
+            .filter_map(|entry| Some(entry.ended? - entry.started))
+            .take(RUNS_THAT_TELL)
+            .collect();
+        times.sort_unstable();
+        self.takes = times.get(times.len() / 2).copied();
+        let failed = entries.into_iter().filter(|entry| {
             entry.snapshot.is_none()
                 && matches!(
                     entry.outcome,
@@ -212,6 +226,39 @@ impl Lane {
         let last = self.marks.last().and_then(|mark| timestamp(mark.time));
         let moments = schedule.moments(from, to, last, &self.zone(), MOST_MOMENTS);
         moments.into_iter().map(|moment| moment.as_millisecond()).collect()
+    }
+
+    /// Whether a run that starts then will be done before its window closes, as far as one can tell.
+    pub fn fits(&self, moment: i64) -> bool {
+        let window = self.plan.as_ref().and_then(|plan| plan.starting.window);
+        let (Some(window), Some(takes), Some(at)) = (window, self.takes, timestamp(moment)) else {
+            return true;
+        };
+        let takes = jiff::SignedDuration::from_millis(takes);
+        window.fits(at, takes, &self.zone()).is_none_or(|fit| fit.over.is_none())
+    }
+
+    /// How long a run takes, in milliseconds, by those that have been.
+    pub fn takes(&self) -> Option<i64> {
+        self.takes
+    }
+
+    /// The stretches without a run in which one was expected: from the first missed moment to what
+    /// came after it, or to now.
+    pub fn gaps(&self, now: i64) -> Vec<(i64, i64)> {
+        let mut gaps: Vec<(i64, i64)> = Vec::new();
+        for missed in &self.missed {
+            if gaps.last().is_some_and(|(_, to)| missed < to) {
+                continue;
+            }
+            gaps.push((*missed, self.stop_after(*missed).unwrap_or(now)));
+        }
+        gaps
+    }
+
+    /// The snapshot nearest to a time.
+    pub fn nearest(&self, time: i64) -> Option<i64> {
+        self.marks.iter().map(|mark| mark.time).min_by_key(|at| (at - time).abs())
     }
 
     /// The first moment of the schedule after a time.
@@ -328,6 +375,8 @@ mod tests {
         assert_eq!(lane.missed, [due(1)]);
         lane.tick(due(5) + 2 * HOUR);
         assert_eq!(lane.missed, [due(1), due(5)]);
+        let now = due(5) + 2 * HOUR;
+        assert_eq!(lane.gaps(now), [(due(1), due(2) + 14 * HOUR), (due(5), now)]);
         assert!(lane.ailment(due(5) + 2 * HOUR).is_some_and(|what| what.contains("is late")));
         assert_eq!(lane.coming(due(4), due(6)), [due(5), due(6)]);
         assert_eq!(

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use crossbeam_channel::Sender;
-use skellin_engine::{Configuration, Exception, Finding, JournalEntry};
+use ratatui::style::Style;
+use skellin_engine::{Configuration, Exception, Finding, JournalEntry, Outcome};
 use skellin_store::RunId;
 
 use super::{
@@ -130,6 +131,10 @@ pub(super) struct Model {
     pub stores: Option<Vec<StoreRow>>,
     /// What there is to mend in the set-up.
     pub findings: Option<Vec<Finding>>,
+    /// What starts runs on this machine, if anything does, once that is known.
+    pub starter: Option<Option<String>>,
+    /// By what somebody can be told.
+    pub channels: Vec<String>,
     pub now: i64,
     /// The plan whose file was changed last, what its text was, and what it became.
     pub undo: Option<(String, String, String)>,
@@ -181,6 +186,8 @@ impl Model {
             journal: None,
             stores: None,
             findings: None,
+            starter: None,
+            channels: Vec::new(),
             now,
             undo: None,
             wanted_lane: None,
@@ -210,6 +217,7 @@ impl Model {
         let mut before: Vec<Lane> = std::mem::take(&mut self.lanes);
         self.folder = configuration.folders.config.display().to_string();
         self.store_names = configuration.stores.fine.keys().cloned().collect();
+        self.channels = configuration.channels.fine.keys().cloned().collect();
         self.store_mistakes = configuration.stores.problems.len();
         let mistaken = configuration.plans.iter().filter(|file| file.plan.is_none());
         self.mistaken = mistaken.map(|file| (file.name.clone(), file.problems.len())).collect();
@@ -256,6 +264,17 @@ impl Model {
         self.ask(Request::Examine);
     }
 
+    /// The sign of how work ended, and its style.
+    pub fn outcome(&self, outcome: Outcome) -> (&'static str, Style) {
+        match outcome {
+            Outcome::Done => ("✓", self.theme.well()),
+            Outcome::Running => ("▶", self.theme.is()),
+            Outcome::Exceptions | Outcome::Guarded => ("▲", self.theme.wrong()),
+            Outcome::Interrupted => ("◐", self.theme.wrong()),
+            Outcome::Failed | Outcome::Damage => ("✕", self.theme.wrong()),
+        }
+    }
+
     pub fn current_lane(&self) -> Option<&Lane> {
         self.lanes.get(self.lane)
     }
@@ -283,11 +302,12 @@ impl Model {
             (Screen::Ribbon, Cursor::Is) => keys::Place::Is,
             (Screen::Ribbon, Cursor::Will(_)) => keys::Place::Will,
             (Screen::Stores, _) => keys::Place::Stores,
+            (Screen::Journal, _) => keys::Place::Journal,
             _ => keys::Place::List,
         }
     }
 
-    pub fn tense_style(&self) -> ratatui::style::Style {
+    pub fn tense_style(&self) -> Style {
         match self.cursor {
             Cursor::Was(_) => self.theme.was(),
             Cursor::Is => self.theme.is(),

@@ -9,7 +9,7 @@ use super::{
     hits::Target,
     keys::{self, Action},
     lanes::Known,
-    model::Cursor,
+    model::{Cursor, Screen},
     panels::{Answer, HoldsPanel, Panel, ReachPanel, StorePanel, Wizard, type_secret},
     worker::{JobEnd, Report, Request},
 };
@@ -36,9 +36,12 @@ impl App {
                 }
                 _ => Answer::Dismiss,
             },
-            Panel::About | Panel::Why { .. } | Panel::Trouble(_) | Panel::Holds(_) => {
-                Answer::Dismiss
-            }
+            Panel::About
+            | Panel::Why { .. }
+            | Panel::Trouble(_)
+            | Panel::Holds(_)
+            | Panel::Told { .. } => Answer::Dismiss,
+            Panel::Entry(entry) => entry.key(key),
             Panel::Passphrase { typed, .. } => match key.code {
                 KeyCode::Esc => Answer::Dismiss,
                 KeyCode::Enter => Answer::Open,
@@ -70,6 +73,11 @@ impl App {
             (Answer::Do(action), _) => return self.act(action),
             (Answer::Lane(lane), _) => self.model.choose_lane(lane),
             (Answer::Moment(time), _) => self.go_to(time),
+            (Answer::Snapshot { plan, time }, _) => self.go_to_snapshot(&plan, time),
+            (Answer::Tell(channel), _) => {
+                self.model.ask(Request::Tell(channel.clone()));
+                self.panel = Some(Panel::Told { channel, end: None });
+            }
             (Answer::Ask(request), panel) => {
                 self.panel = Some(panel);
                 self.model.ask(request);
@@ -149,6 +157,19 @@ impl App {
             Cursor::Was(stop.unwrap_or(time))
         };
         self.model.put_cursor(cursor);
+    }
+
+    /// Goes to the snapshot that a run of a plan made.
+    fn go_to_snapshot(&mut self, plan: &str, time: i64) {
+        let lanes = self.model.lanes.iter();
+        let lane = lanes.into_iter().position(|lane| lane.name == plan && lane.machine.is_none());
+        if let Some(lane) = lane {
+            self.model.choose_lane(lane);
+            self.model.screen = Screen::Ribbon;
+            // The run began a moment before its entry says so, or after.
+            let near = self.model.lanes[lane].nearest(time).unwrap_or(time);
+            self.model.put_cursor(Cursor::Was(near));
+        }
     }
 
     pub(super) fn paste(&mut self, text: &str) -> Step {
@@ -248,6 +269,12 @@ impl App {
             }
             (Some(Panel::Holds(holds)), Report::Holds { store, found }) => {
                 holds.take(&store, found);
+            }
+            (Some(Panel::Entry(entry)), Report::Entry { id, details }) => entry.take(id, details),
+            (Some(Panel::Told { channel, end }), Report::Told { channel: of, end: told })
+                if *channel == of =>
+            {
+                *end = Some(told);
             }
             (Some(Panel::Reach(reach)), Report::ReachStep { number, step }) => {
                 reach.take_step(number, step);

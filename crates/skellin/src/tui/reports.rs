@@ -82,7 +82,10 @@ impl App {
                 }
                 self.model.journal = Some(papers);
             }
-            Report::Examined(found) => self.model.findings = Some(found),
+            Report::Examined { found, starter } => {
+                self.model.findings = Some(found);
+                self.model.starter = Some(starter);
+            }
             Report::Stores(stores) => self.model.stores = Some(stores),
             Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
@@ -99,6 +102,8 @@ impl App {
             | Report::SecretKept(_)
             | Report::StoreStep { .. }
             | Report::StoreMade(_)
+            | Report::Entry { .. }
+            | Report::Told { .. }
             | Report::Saved(_) => {
                 self.panel_report(report);
             }

@@ -9,7 +9,7 @@ use std::{
 
 use jiff::Timestamp;
 use skellin_engine::{
-    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal,
+    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, Post,
     ReplicateRequest, RunOptions, history, open_place, prepare_drive, prepare_place,
     prepare_place_alone, replicate,
 };
@@ -19,7 +19,7 @@ use skellin_standins::{Happening, NIGHTS, Ridge};
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
 use super::{
-    files::{PASSPHRASE, failed, private, write},
+    files::{PASSPHRASE, executable, failed, private, write},
     servers::{Servers, passphrase},
 };
 use crate::{
@@ -54,6 +54,16 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
         false => String::new(),
     };
     let ridge = Ridge::new(folder.join("srv"));
+    let (program, board) = (folder.join("bin/gauge-db"), folder.join("board.txt"));
+    executable(&program, GAUGE_DB)?;
+    write(
+        &folders.config.join("channels.toml"),
+        &format!(
+            "# Who is told: in the demo a file plays the board in the hut.\n[board]\ncommand = [\"{}\", \"tell\", \"{}\"]\n",
+            program.display(),
+            board.display()
+        ),
+    )?;
     private(&folder.join("oak.key"), PASSPHRASE)?;
     if far {
         write(
@@ -64,10 +74,11 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
-            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\n{}\n[schedule]\nrun = \"daily at 21:40\"\n",
+            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\n{}\n[schedule]\nrun = \"daily at 21:40\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
             ridge.readings().display(),
             ridge.card().display(),
-            copies("pier")
+            copies("pier"),
+            program = program.display()
         ),
     )?;
     write(
@@ -79,6 +90,15 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
         ),
     )
 }
+
+/// A database of gauges that is none: it says what one would say, and writes on the board.
+const GAUGE_DB: &str = "#!/bin/sh
+case \"$1\" in
+stop) echo \"gauge-db: 6 gauges flushed, stopped for $SKELLIN_PLAN\" ;;
+start) echo \"gauge-db: started again after $SKELLIN_FILES paths were read\" ;;
+tell) printf '%s\\n' \"$SKELLIN_SUBJECT\" >>\"$2\" ;;
+esac
+";
 
 /// The drives of `oak`.
 const EAST: &str = "oak-east";
@@ -262,10 +282,14 @@ impl Nights<'_> {
             cancel: &cancel,
             events: &silent,
         };
+        // The copies of six weeks are made at once, in the end.
+        let plan = &Plan { replicate: Vec::new(), ..plan.clone() };
         let run = |open: &dyn Fn() -> Result<Arc<Store>, EngineError>| {
             // Somebody looks and nods when the card is not in the reader.
             let options = RunOptions { agree: Some(&|_| true), ..RunOptions::default() };
-            conductor.run(plan, options, open)
+            let ran = conductor.run_whole(plan, options, &|_| open(), &|_| {}).run;
+            Post::carry(self.configuration, self.journal, "hut", &|| self.clock.now())?;
+            ran
         };
         match happening {
             Some(Happening::DriveMissing) => {

@@ -21,6 +21,13 @@ pub(super) fn private(path: &Path, text: &str) -> Result<(), CliError> {
         .map_err(|error| failed(path, &error))
 }
 
+/// A program.
+pub(super) fn executable(path: &Path, text: &str) -> Result<(), CliError> {
+    write(path, text)?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o755))
+        .map_err(|error| failed(path, &error))
+}
+
 /// Why the world cannot be made.
 pub(super) fn failed(path: &Path, error: &io::Error) -> CliError {
     CliError::failed(

@@ -15,6 +15,13 @@ pub(in crate::tui) enum Answer {
     Lane(usize),
     /// Close it and put the cursor at a moment.
     Moment(i64),
+    /// Close it and go to a snapshot of a plan.
+    Snapshot {
+        plan: String,
+        time: i64,
+    },
+    /// Try a channel.
+    Tell(String),
     /// Ask the worker.
     Ask(Request),
     /// Open the store with what was typed.

@@ -40,6 +40,7 @@ enum Lead {
     Do(Action),
     Lane(usize),
     Moment(i64),
+    Tell(String),
 }
 
 impl Finder {
@@ -73,6 +74,13 @@ impl Finder {
                 offers.push(Offer { key: "Tab".to_owned(), says, leads: Lead::Lane(number) });
             }
         }
+        for channel in &app.channels {
+            let says = format!("try the channel {channel}: tell somebody that this is a trial");
+            if fits(&says) {
+                let leads = Lead::Tell(channel.clone());
+                offers.push(Offer { key: String::new(), says, leads });
+            }
+        }
         for binding in elsewhere.into_iter().filter(|binding| fits(binding.says)) {
             let place = match binding.on {
                 crate::tui::keys::Where::Was | crate::tui::keys::Where::Trees => "in Was",
@@ -104,6 +112,7 @@ impl Finder {
                     Some(Lead::Do(action)) => Answer::Do(*action),
                     Some(Lead::Lane(lane)) => Answer::Lane(*lane),
                     Some(Lead::Moment(time)) => Answer::Moment(*time),
+                    Some(Lead::Tell(channel)) => Answer::Tell(channel.clone()),
                     None => Answer::Stay,
                 };
             }

@@ -3,6 +3,7 @@
 mod answer;
 mod doctor;
 mod edit;
+mod entry;
 mod finder;
 mod guide;
 mod holds;
@@ -29,6 +30,7 @@ use skellin_store::RunId;
 use super::{keys, model::Model, worker::Trouble};
 use crate::words::{self, fit};
 pub(super) use answer::Answer;
+pub(super) use entry::EntryPanel;
 use finder::Finder;
 pub(super) use holds::HoldsPanel;
 use look::Look;
@@ -79,6 +81,13 @@ pub(super) enum Panel {
     Store(Box<StorePanel>),
     /// What lies at a store's place.
     Holds(HoldsPanel),
+    /// An entry of the journal.
+    Entry(Box<EntryPanel>),
+    /// A channel that is tried, and how that went.
+    Told {
+        channel: String,
+        end: Option<Result<String, Trouble>>,
+    },
 }
 
 impl Panel {
@@ -122,9 +131,12 @@ impl Panel {
             Self::Look(_) => {
                 vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
             }
-            Self::About | Self::Why { .. } | Self::Trouble(_) | Self::Holds(_) => {
-                vec![("Esc", "back")]
-            }
+            Self::About
+            | Self::Why { .. }
+            | Self::Trouble(_)
+            | Self::Holds(_)
+            | Self::Told { .. } => vec![("Esc", "back")],
+            Self::Entry(entry) => entry.hints(),
             Self::Rule(_) => {
                 vec![
                     ("Space", "take or skip"),
@@ -244,6 +256,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
             popup(frame, app, " That did not work ", lines, area, 96);
         }
+        Panel::Entry(entry) => entry.draw(frame, app, body),
+        Panel::Told { channel, end } => {
+            let lines = match end {
+                None => vec![Line::styled("sending a trial …", theme.quiet())],
+                Some(Ok(target)) => vec![
+                    Line::styled(format!("✓ sent: {target}"), theme.well()),
+                    Line::from("Look whether it has arrived."),
+                ],
+                Some(Err(trouble)) => {
+                    vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())]
+                }
+            };
+            popup(frame, app, &format!(" Trying {channel} "), lines, area, 96);
+        }
         Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
         Panel::Store(panel) => store::draw(frame, app, panel, area),
     }
@@ -278,14 +304,14 @@ fn beside(left: Vec<Line<'static>>, right: Vec<Line<'static>>, width: usize) -> 
 }
 
 /// The keys of some places, with a title for each.
-fn keys_of(app: &Model, places: &[(&'static str, keys::Where)]) -> Vec<Line<'static>> {
+fn keys_of(app: &Model, places: &[(&'static str, &[keys::Where])]) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     for (title, place) in places {
         if !lines.is_empty() {
             lines.push(Line::from(""));
         }
         lines.push(Line::styled(*title, app.theme.strong()));
-        for binding in keys::BINDINGS.iter().filter(|binding| binding.on == *place) {
+        for binding in keys::BINDINGS.iter().filter(|binding| place.contains(&binding.on)) {
             lines.push(Line::from(vec![
                 Span::styled(format!("  {:<11}", binding.shown), app.tense_style()),
                 Span::raw(binding.says),
@@ -300,12 +326,11 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
     keys_of(
         app,
         &[
-            ("Along the ribbon", Where::Tenses),
-            ("In a tree", Where::Trees),
-            ("Was", Where::Was),
-            ("Is", Where::Is),
-            ("Stores, Journal, Proof", Where::Lists),
-            ("Stores", Where::Stores),
+            ("Along the ribbon", &[Where::Tenses]),
+            ("In a tree", &[Where::Trees]),
+            ("Was", &[Where::Was]),
+            ("Is", &[Where::Is]),
+            ("Stores, Journal, Proof", &[Where::Lists, Where::Stores, Where::Journal]),
         ],
     )
 }
@@ -313,7 +338,7 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
 /// The keys that mean the same everywhere, and what stands on the ribbon.
 fn marks_help(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
-    let mut lines = keys_of(app, &[("Everywhere", keys::Where::Everywhere)]);
+    let mut lines = keys_of(app, &[("Everywhere", &[keys::Where::Everywhere])]);
     lines.push(Line::from(""));
     lines.push(Line::styled("On the ribbon", theme.strong()));
     for (mark, says, style) in [
@@ -322,9 +347,10 @@ fn marks_help(app: &Model) -> Vec<Line<'static>> {
         ("5", "so many snapshots; underlined if some had trouble", theme.was()),
         ("✕", "a run that failed", theme.wrong()),
         ("◐", "a run that was interrupted", theme.wrong()),
-        ("◇", "a run that was due and never came", theme.wrong()),
+        ("◇┄", "a run that was due and never came, and the gap it left", theme.wrong()),
         ("┃", "now", theme.is()),
         ("○", "a run to come", theme.will()),
+        ("▨", "a run to come that will not fit its window", theme.wrong()),
         ("◆━", "the selected path: where a version begins, where it is", theme.was()),
     ] {
         lines.push(Line::from(vec![Span::styled(format!("  {mark:<11}"), style), Span::raw(says)]));

@@ -124,7 +124,11 @@ struct Cell {
     failed: bool,
     interrupted: bool,
     missed: bool,
+    /// Nothing ran here, and something should have.
+    gap: bool,
     coming: usize,
+    /// One of those to come will not fit its window.
+    tight: bool,
     /// The snapshot that is shown is here.
     shown: bool,
     cursor: bool,
@@ -151,8 +155,18 @@ fn cells(app: &Model, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
     for column in lane.missed.iter().filter_map(|moment| sheet.column(*moment)) {
         cells[column].missed = true;
     }
-    for column in lane.coming(app.now, end).into_iter().filter_map(|moment| sheet.column(moment)) {
-        cells[column].coming += 1;
+    for (from, to) in lane.gaps(app.now) {
+        let start = sheet.column(from.max(sheet.start));
+        let until = sheet.column(to).unwrap_or(sheet.columns);
+        if let Some(start) = start.filter(|start| *start < until) {
+            cells[start..until].iter_mut().for_each(|cell| cell.gap = true);
+        }
+    }
+    for moment in lane.coming(app.now, end) {
+        if let Some(column) = sheet.column(moment) {
+            cells[column].coming += 1;
+            cells[column].tight |= !lane.fits(moment);
+        }
     }
     if let Some(now) = sheet.column(app.now) {
         cells[now].now = true;
@@ -236,7 +250,9 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
             failed: sum.failed | cell.failed,
             interrupted: sum.interrupted | cell.interrupted,
             missed: sum.missed | cell.missed,
+            gap: sum.gap | cell.gap,
             coming: sum.coming + cell.coming,
+            tight: sum.tight | cell.tight,
             shown: sum.shown | cell.shown,
             cursor: sum.cursor | cell.cursor,
             now: sum.now | cell.now,
@@ -247,9 +263,11 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
             Cell { snapshots: 0, interrupted: true, .. } => ("◐".to_owned(), theme.wrong()),
             Cell { snapshots: 0, missed: true, .. } => ("◇".to_owned(), theme.wrong()),
             Cell { snapshots: 0, now: true, .. } => ("┃".to_owned(), theme.is()),
+            Cell { snapshots: 0, coming: 1.., tight: true, .. } => ("▨".to_owned(), theme.wrong()),
             Cell { snapshots: 0, coming: 1.., .. } => ("○".to_owned(), theme.will()),
             // The moment lies between snapshots; the one it shows stands further left.
             Cell { snapshots: 0, cursor: true, .. } => ("│".to_owned(), theme.strong()),
+            Cell { snapshots: 0, gap: true, .. } => ("┄".repeat(group.len()), theme.wrong()),
             Cell { snapshots: 0, .. } => (String::new(), Style::new()),
             Cell { snapshots: 1, exceptions: true, .. } => ("▲".to_owned(), theme.wrong()),
             Cell { snapshots: 1, .. } if !trouble => ("●".to_owned(), theme.was()),
@@ -358,6 +376,9 @@ mod tests {
         (cells[2].failed, cells[3].interrupted, cells[4].missed) = (true, true, true);
         (cells[5], cells[6].now, cells[7].coming) = (Cell { snapshots: 7, ..one }, true, 1);
         assert_eq!(drawn(&cells, 1), "●▲✕◐◇7┃○");
+        let mut cells = vec![Cell { gap: true, ..Cell::default() }; 4];
+        (cells[0].missed, cells[3]) = (true, Cell { coming: 1, tight: true, ..Cell::default() });
+        assert_eq!(drawn(&cells, 1), "◇┄┄▨");
         let busy = vec![Cell { snapshots: 14, ..one }; 8];
         assert_eq!(drawn(&busy, 4), " 56  56 ");
         let mut sparse = vec![Cell::default(); 8];

@@ -6,8 +6,13 @@ use ratatui::{
     text::{Line, Span, Text},
 };
 
+use skellin_plan::Plan;
+
 use super::parts::fact;
-use crate::{tui::model::Model, words};
+use crate::{
+    tui::{lanes::Lane, model::Model},
+    words,
+};
 
 /// So far ahead the coming runs are listed, in milliseconds.
 const AHEAD: i64 = 14 * 86_400_000;
@@ -15,6 +20,45 @@ const AHEAD: i64 = 14 * 86_400_000;
 pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
     vec![lane.label(), words::moment(time), format!("in {}", words::age(time - app.now))]
+}
+
+/// The window of a plan, and whether its next run fits.
+fn window(app: &Model, lane: &Lane, plan: &Plan) -> Option<(String, bool)> {
+    let window = plan.starting.window?;
+    let hours = format!("{} to {}", window.from.strftime("%H:%M"), window.to.strftime("%H:%M"));
+    let Some(takes) = lane.takes() else {
+        return Some((format!("{hours}; no run has been timed yet"), true));
+    };
+    let takes = words::span(takes);
+    let next = lane.next(app.now)?;
+    Some(match lane.fits(next) {
+        true => (format!("{hours}; a run takes about {takes} and fits"), true),
+        false => (
+            format!(
+                "▨ {hours}; a run takes about {takes}, and the next, {}, will not be done in time: start it earlier, or open the window wider",
+                words::moment(next)
+            ),
+            false,
+        ),
+    })
+}
+
+/// Who is told of what.
+fn tells(plan: &Plan) -> String {
+    let tell = &plan.tell;
+    let kinds = [
+        ("failure", &tell.failure),
+        ("late", &tell.late),
+        ("exceptions", &tell.exceptions),
+        ("success", &tell.success),
+    ];
+    let told = kinds.iter().filter(|(_, channels)| !channels.is_empty());
+    let told: Vec<String> =
+        told.map(|(kind, channels)| format!("{kind} to {}", channels.join(", "))).collect();
+    match told.is_empty() {
+        true => "nobody: add [tell] to the plan, and channels.toml".to_owned(),
+        false => told.join("; "),
+    }
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
@@ -30,11 +74,21 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             None => "by hand only: the plan has no [schedule]".to_owned(),
         },
     ));
-    lines.push(fact(
-        app,
-        "started by",
-        "nothing of its own yet; give cron the line  */10 * * * * skellin due --run --quiet",
-    ));
+    lines.push(fact(app, "started by", match &app.starter {
+        None => "looking …".to_owned(),
+        Some(Some(starter)) => starter.clone(),
+        Some(None) => "nothing: `skellin timers install` has systemd or cron do it, or keep `skellin steward` running".to_owned(),
+    }));
+    if let Some((words, fits)) = lane.plan.as_ref().and_then(|plan| window(app, lane, plan)) {
+        let style = if fits { ratatui::style::Style::new() } else { theme.wrong() };
+        lines.push(Line::from(vec![
+            Span::styled(format!("  {:<13}", "window"), theme.quiet()),
+            Span::styled(words, style),
+        ]));
+    }
+    if let Some(plan) = &lane.plan {
+        lines.push(fact(app, "tells", tells(plan)));
+    }
     lines.push(fact(
         app,
         "keeps",
@@ -63,8 +117,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             *time == cursor && Some(*name) == app.current_lane().map(|lane| lane.name.as_str());
         let style =
             if here { theme.will().patch(theme.strong()) } else { ratatui::style::Style::new() };
+        let fits =
+            app.lanes.iter().find(|lane| lane.name == *name).is_none_or(|lane| lane.fits(*time));
+        let (mark, tone) = if fits { ("○", theme.will()) } else { ("▨", theme.wrong()) };
         lines.push(Line::from(vec![
-            Span::styled(if here { "▌ ○ " } else { "  ○ " }, theme.will()),
+            Span::styled(format!("{}{mark} ", if here { "▌ " } else { "  " }), tone),
             Span::styled(
                 format!("{}   {name:<20} in {}", words::moment(*time), words::age(time - app.now)),
                 style,

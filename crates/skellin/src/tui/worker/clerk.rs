@@ -5,14 +5,16 @@ use std::{
     path::{Path, PathBuf},
 };
 
+use skellin_engine::timers::{self, Setting};
 use skellin_engine::{
     Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, drive_states, local_directory, measure, open_place, replace_plan_text,
+    JournalEntry, Looking, StewardLock, drive_states, local_directory, measure, open_place,
+    replace_plan_text,
 };
 use skellin_plan::{Plan, RuleSet, StoreConfig};
 use skellin_store::Store;
 
-use super::{DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
+use super::{Details, DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
 use crate::words;
 
 /// So many paths are looked at in search of what no plan takes; the command looks at more.
@@ -48,10 +50,29 @@ pub(super) fn answer(shared: &Shared, request: Request) {
                 cancel: &Cancel::new(),
             };
             match examination.findings() {
-                Ok(found) => Report::Examined(found),
+                Ok(found) => Report::Examined { found, starter: starter(&configuration) },
                 // Nobody cancels it.
                 Err(_) => return,
             }
+        }
+        Request::Entry(id) => {
+            let details = shared.journal().and_then(|journal| {
+                Ok(Details {
+                    steps: journal.steps(id)?,
+                    exceptions: journal.exceptions(id)?,
+                    deliveries: journal.deliveries(id)?,
+                })
+            });
+            Report::Entry { id, details: details.map_err(Into::into) }
+        }
+        Request::Tell(channel) => {
+            let configuration = shared.configuration();
+            let end = configuration.channel(&channel).map_err(Trouble::from).and_then(|found| {
+                let message = crate::trial::message(&channel, &shared.machine);
+                let sent = skellin_engine::send(found, &message, &shared.machine);
+                sent.map(|()| found.target()).map_err(Trouble::of_words)
+            });
+            Report::Told { channel, end }
         }
         Request::Configuration => {
             let folders = locked(&shared.configuration).folders.clone();
@@ -102,6 +123,27 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         _ => return,
     };
     shared.tell(report);
+}
+
+/// What starts runs on this machine, as far as can be seen, in words.
+fn starter(configuration: &Configuration) -> Option<String> {
+    let folders = &configuration.folders;
+    if matches!(StewardLock::take(&folders.state), Err(EngineError::StewardRuns)) {
+        return Some("the steward, which runs".to_owned());
+    }
+    let setting = Setting {
+        configuration,
+        program: PathBuf::new(),
+        is_root: rustix::process::geteuid().is_root(),
+        variables: Vec::new(),
+    };
+    let units = setting.unit_directory().ok().and_then(|folder| timers::compare(&[], &folder).ok());
+    if units.is_some_and(|units| !units.is_empty()) {
+        return Some("timers of systemd".to_owned());
+    }
+    let listed = std::process::Command::new("crontab").arg("-l").output().ok()?;
+    let crontab = String::from_utf8_lossy(&listed.stdout).into_owned();
+    timers::written_line(&crontab).map(|_| "a line of cron".to_owned())
 }
 
 /// A plan without mistakes, and its file.

@@ -26,8 +26,8 @@ use skellin_engine::{
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
-    DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, StoreRow, Tile, Trouble,
-    VersionRow,
+    Details, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, StoreRow, Tile,
+    Trouble, VersionRow,
 };
 
 use super::{arrange::Arrangement, rows::Rows};
@@ -74,6 +74,10 @@ pub(crate) enum Request {
     Look { store: String, snapshot: RunId, path: Vec<u8> },
     /// Read the journal.
     Journal,
+    /// Read what an entry of the journal has beside itself.
+    Entry(i64),
+    /// Send a trial to a channel.
+    Tell(String),
     /// Look at the whole set-up for what is to mend.
     Examine,
     /// Look at all stores: whether they are there, and how full.
@@ -229,6 +233,7 @@ pub(super) fn start(
                 // What may wait for a disk or a line for long keeps nothing else waiting.
                 Request::Effect { .. }
                 | Request::Examine
+                | Request::Tell(_)
                 | Request::Stores
                 | Request::Reach { .. } => {
                     let shared = Arc::clone(&shared);

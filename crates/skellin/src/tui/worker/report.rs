@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Amounts, Checked, Configuration, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RestoreReport, RunReport,
+    Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
+    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord,
 };
 use skellin_store::{Holding, Kind, RunId};
 
@@ -35,8 +35,12 @@ pub(crate) enum Report {
     Looked { path: Vec<u8>, snapshot: RunId, looked: Result<Looked, Trouble> },
     /// The journal, newest first, with the exceptions of its newest entries.
     Journal(Result<Vec<(JournalEntry, Vec<Exception>)>, Trouble>),
-    /// What there is to mend in the set-up.
-    Examined(Vec<Finding>),
+    /// What there is to mend in the set-up, and what starts runs, in words, if anything does.
+    Examined { found: Vec<Finding>, starter: Option<String> },
+    /// What an entry of the journal has beside itself.
+    Entry { id: i64, details: Result<Details, Trouble> },
+    /// A channel was tried: whom it reaches, or why it did not.
+    Told { channel: String, end: Result<String, Trouble> },
     /// A step on the way to a store's place.
     ReachStep { number: u64, step: ReachStep },
     /// The way was gone to its end, or to the step that failed.
@@ -118,6 +122,14 @@ fn is_new_host(error: &EngineError) -> bool {
     }
 }
 
+impl Trouble {
+    /// A failure of which only words are known.
+    pub fn of_words(what: String) -> Self {
+        let (hint, passphrase, damage, new_host) = (None, None, false, false);
+        Self { what, hint, passphrase, damage, new_host }
+    }
+}
+
 impl From<&EngineError> for Trouble {
     fn from(error: &EngineError) -> Self {
         let passphrase = match error {
@@ -135,6 +147,14 @@ impl From<EngineError> for Trouble {
     fn from(error: EngineError) -> Self {
         Self::from(&error)
     }
+}
+
+/// What an entry of the journal has beside itself.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Details {
+    pub steps: Vec<StepRecord>,
+    pub exceptions: Vec<Exception>,
+    pub deliveries: Vec<Delivery>,
 }
 
 /// The snapshots of one plan of one machine in a store, oldest first.
