@@ -243,8 +243,9 @@ fn one_file(far: &Far) -> Result<()> {
     fs::create_dir_all(source.join("2026/11"))?;
     let wanted = source.join("2026/11/gauge.csv");
     fs::write(&wanted, noise("gauge", 1 << 20))?;
-    // Small containers, so that there are many.
-    let layout = Layout { container: 256 << 10, data_block: 128 << 10, ..Layout::default() };
+    // Small containers, so that there are many; the file lies in more of them than it would in
+    // larger ones.
+    let layout = Layout { container: 512 << 10, data_block: 128 << 10, ..Layout::default() };
     let each = u64::from(layout.container);
     // A container is a little larger than it should be when it is closed.
     for number in 0..CONTAINERS * each * 4 / 3 / (1 << 20) {

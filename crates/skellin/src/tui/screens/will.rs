@@ -3,6 +3,7 @@
 use ratatui::{
     Frame,
     layout::Rect,
+    style::Style,
     text::{Line, Span, Text},
 };
 
@@ -74,13 +75,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             None => "by hand only: the plan has no [schedule]".to_owned(),
         },
     ));
-    lines.push(fact(app, "started by", match &app.starter {
-        None => "looking …".to_owned(),
-        Some(Some(starter)) => starter.clone(),
-        Some(None) => "nothing: `skellin timers install` has systemd or cron do it, or keep `skellin steward` running".to_owned(),
-    }));
+    let (starter, style) = match (&app.starter, schedule) {
+        (None, _) => ("looking …", theme.quiet()),
+        (Some(Some(starter)), _) => (starter.as_str(), Style::new()),
+        (Some(None), None) => ("nobody", Style::new()),
+        (Some(None), Some(_)) => {
+            ("▲ nothing: skellin timers install has systemd or cron do it", theme.wrong())
+        }
+    };
+    lines.push(Line::from(vec![
+        Span::styled(format!("  {:<13}", "started by"), theme.quiet()),
+        Span::styled(starter.to_owned(), style),
+    ]));
     if let Some((words, fits)) = lane.plan.as_ref().and_then(|plan| window(app, lane, plan)) {
-        let style = if fits { ratatui::style::Style::new() } else { theme.wrong() };
+        let style = if fits { Style::new() } else { theme.wrong() };
         lines.push(Line::from(vec![
             Span::styled(format!("  {:<13}", "window"), theme.quiet()),
             Span::styled(words, style),
@@ -115,8 +123,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     for (time, name) in coming.iter().skip(first).take(room) {
         let here =
             *time == cursor && Some(*name) == app.current_lane().map(|lane| lane.name.as_str());
-        let style =
-            if here { theme.will().patch(theme.strong()) } else { ratatui::style::Style::new() };
+        let style = if here { theme.will().patch(theme.strong()) } else { Style::new() };
         let fits =
             app.lanes.iter().find(|lane| lane.name == *name).is_none_or(|lane| lane.fits(*time));
         let (mark, tone) = if fits { ("○", theme.will()) } else { ("▨", theme.wrong()) };
