@@ -25,6 +25,9 @@ const RUNS: usize = 50;
 /// So many of the newest runs tell how long the next will take.
 const RUNS_THAT_TELL: usize = 30;
 
+/// Clocks are put right by this much at most without anything to be thought of it.
+const AHEAD: SignedDuration = SignedDuration::from_mins(5);
+
 /// What decides, beside the time: what is configured, and what has been.
 #[derive(Clone, Copy)]
 pub struct Watch<'a> {
@@ -112,6 +115,8 @@ impl Watch<'_> {
         let mut runs = Vec::new();
         if let Some(journal) = self.journal {
             runs = journal.runs(&plan.name, RUNS)?;
+            // What a clock that was wrong dated into the future must not keep everything waiting.
+            runs.retain(|run| moment(run.started) <= now + AHEAD);
         }
         // One that was killed has no end either; it holds no lock.
         let goes_on = runs.first().is_some_and(|run| run.outcome == Outcome::Running);
@@ -169,7 +174,11 @@ impl Watch<'_> {
         for config in self.configuration.stores.fine.values() {
             let Some(schedule) = &config.verify else { continue };
             let done = match self.journal {
-                Some(journal) => journal.verifications(&config.name, RUNS)?,
+                Some(journal) => {
+                    let mut done = journal.verifications(&config.name, RUNS)?;
+                    done.retain(|entry| moment(entry.started) <= now + AHEAD);
+                    done
+                }
                 None => Vec::new(),
             };
             let attempts = done.iter().map(|entry| Attempt {

@@ -282,6 +282,71 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
     assert_eq!(again, Post::default(), "nothing is sent twice");
 }
 
+#[test]
+fn a_clock_that_jumps_and_a_machine_that_sleeps_lose_nothing_and_repeat_nothing() {
+    let folder = scratch();
+    let path = |below: &str| folder.path().join(below);
+    write(&path("config/stores.toml"), format!("[oak]\nplace = \"{}\"", path("oak").display()));
+    let file = path("config/plans/readings.toml");
+    let zone = "zone = \"UTC\"";
+    write(
+        &file,
+        format!(
+            "sources = [\"/srv\"]\nstore = \"oak\"\n{zone}\n[schedule]\nrun = \"daily at 21:40\"\n[tell]\nlate = [\"board\"]\n"
+        ),
+    );
+    write(&path("config/channels.toml"), "[board]\ncommand = [\"true\"]\n");
+    let then = UNIX_EPOCH + std::time::Duration::from_millis(at("2026-11-01T00:00:00Z") as u64);
+    fs::File::options().write(true).open(file).unwrap().set_modified(then).unwrap();
+    let folders = Folders {
+        config: path("config"),
+        state: path("state"),
+        cache: path("cache"),
+        look_in: Vec::new(),
+        drives: None,
+    };
+    let configuration = Configuration::load(folders).unwrap();
+    let journal = Journal::open(&path("state")).unwrap();
+    let watch = Watch {
+        configuration: &configuration,
+        journal: Some(&journal),
+        machine: "hut",
+        booted: None,
+    };
+    let mut hands = Notebook {
+        configuration: &configuration,
+        journal: &journal,
+        fate: &|_, _| Outcome::Done,
+        now: 0,
+        starts: Vec::new(),
+        going: Vec::new(),
+    };
+    let mut steward = Steward::default();
+    let mut look = |now: &str| {
+        hands.now = at(now);
+        hands.going.clear();
+        steward.look(&watch, &mut hands, at(now)).unwrap();
+        hands.ended();
+        steward = Steward::default();
+        hands.starts.len()
+    };
+    assert_eq!(look("2026-11-10T21:39:00Z"), 1, "what was missed since the plan is there");
+    assert_eq!(look("2026-11-10T21:40:00Z"), 2);
+    // Asleep over the moment: made up once as soon as it is awake.
+    assert_eq!(look("2026-11-12T09:00:00Z"), 3);
+    assert_eq!(look("2026-11-12T09:00:30Z"), 3);
+    // The clock jumps a year ahead, and is put right after that.
+    assert_eq!(look("2027-11-12T10:00:00Z"), 4);
+    assert_eq!(look("2026-11-12T09:05:00Z"), 4, "put right, nothing is due");
+    assert_eq!(look("2026-11-12T21:39:00Z"), 4);
+    assert_eq!(look("2026-11-12T21:40:00Z"), 5, "the year ahead keeps nothing waiting");
+    assert_eq!(look("2026-11-12T21:41:00Z"), 5);
+    // An hour back, as by hand: the same evening is not run again.
+    assert_eq!(look("2026-11-12T20:45:00Z"), 5);
+    assert_eq!(look("2026-11-13T21:40:00Z"), 6);
+    assert_eq!(journal.troubles("readings").unwrap(), [], "nothing was late for long");
+}
+
 /// How often a plan that stayed late was told of again.
 fn daily_more(told: &str, plan: &str) -> usize {
     let (mut late, mut more) = (false, 0);

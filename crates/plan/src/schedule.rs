@@ -393,6 +393,7 @@ mod tests {
     }
 
     proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
         #[test]
         fn moments_are_after_what_they_follow_and_in_order(
             start in 0i64..4_000_000_000, hour in 0i8..24, minute in 0i8..60, days in proptest::array::uniform7(any::<bool>()),
@@ -416,6 +417,49 @@ mod tests {
                 day = day.tomorrow().expect("a day");
             }
             prop_assert_eq!(moments, expected);
+        }
+
+        /// Minute by minute over two years, the clock changes of the zones included: a moment is the
+        /// first minute whose wall clock is not before the time that is wanted on a day that is.
+        #[test]
+        fn phrases_mean_what_looking_minute_by_minute_finds(
+            hour in prop_oneof![3 => 0i8..4, 1 => 4i8..24],
+            minute in 0i8..60,
+            days in prop_oneof![
+                Just("daily".to_owned()), Just("weekdays".to_owned()), Just("mondays and sundays".to_owned()),
+                (1i8..=31).prop_map(|day| format!("monthly on {day}")),
+            ],
+            zone in prop_oneof![
+                Just("Europe/Oslo"), Just("America/St_Johns"), Just("Australia/Lord_Howe"), Just("America/Asuncion"),
+            ],
+            year in 2024i16..2030,
+        ) {
+            let zone = TimeZone::get(zone).expect("a zone");
+            let schedule = Schedule::parse(&format!("{days} at {hour:02}:{minute:02}")).expect("a phrase");
+            let Schedule::Days { days, at } = &schedule else { panic!("days") };
+            let start = civil::date(year, 1, 1).to_zoned(zone.clone()).expect("a moment").timestamp();
+            let end = start + jiff::SignedDuration::from_hours(24 * 730);
+            let mut expected = Vec::new();
+            let mut wanted = None;
+            let mut day = civil::date(year - 1, 12, 31);
+            let mut now = start;
+            while now <= end {
+                let local = now.to_zoned(zone.clone()).datetime();
+                while day < local.date() {
+                    // What the last minutes of a day left out comes with the next.
+                    day = day.tomorrow().expect("a day");
+                    wanted = days.holds(day).then_some(day);
+                }
+                let comes = wanted.is_some_and(|day| local >= day.to_datetime(*at));
+                if comes {
+                    wanted = None;
+                    if now > start {
+                        expected.push(now);
+                    }
+                }
+                now += jiff::SignedDuration::from_mins(1);
+            }
+            prop_assert_eq!(schedule.moments(start, end, None, &zone, 10_000), expected);
         }
 
         #[test]

@@ -2,6 +2,9 @@
 //! around a run, each as real processes.
 #![allow(clippy::unwrap_used, missing_docs)]
 
+#[path = "../../place/tests/common/sshd.rs"]
+#[allow(dead_code, unreachable_pub)]
+mod sshd;
 mod world;
 
 use std::{
@@ -171,6 +174,74 @@ fn an_interrupted_run_ends_within_a_second_whatever_its_commands_do() {
         assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
         assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n");
     }
+}
+
+#[test]
+fn commands_run_on_another_host_word_by_word_and_are_ended_there() {
+    let world = World::new();
+    let server = sshd::Sshd::start();
+    let hosts = format!(
+        "[mast]\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nidentity = \"{}\"\nknown-hosts = \"{}\"\n",
+        server.port,
+        sshd::user(),
+        server.path("client").display(),
+        world.path("known").display()
+    );
+    write(&world.path("config/hosts.toml"), hosts);
+    let marks = world.path("marks");
+    let around = |enter: &str, more: &str| {
+        format!(
+            "[[around]]\nenter = [\"sh\", \"-c\", \"{enter}\", \"it's\", \"a $HOME b\"]\nleave = [\"sh\", \"-c\", \"echo leave $SKELLIN_STATUS >>{0}\"]\non = \"mast\"\n{more}\n",
+            marks.display()
+        )
+    };
+    let say = format!("echo $SKELLIN_PLAN: $0 $1 >>{}; echo on the mast", marks.display());
+    plan(&world, "readings", &around(&say, ""));
+    // A host whose key nobody has looked at is not spoken to, and nothing is read.
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 1 && said.contains("its key is not known"), "{status}: {said}");
+    let source = format!("sftp://mast{}", server.path("data").display());
+    world.done(&["store", "reach", &source, "--accept-host-key"]);
+    world.done(&["run", "readings"]);
+    let said = fs::read_to_string(&marks).unwrap();
+    assert_eq!(said, "readings: it's a $HOME b\nleave read\n");
+    let (_, run) = world.json(&["journal", "--run", "2"]);
+    let enter = &run["steps"][1];
+    assert_eq!((&enter["kind"], &enter["code"]), (&"enter".into(), &0.into()), "{run}");
+    assert!(enter["output"].as_str().unwrap().contains("on the mast"), "{run}");
+    assert!(enter["subject"].as_str().unwrap().contains("(on mast)"), "{run}");
+    // What fails there fails the run; what hangs there is given up.
+    plan(&world, "readings", &around("exit 7", ""));
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 1 && said.contains("it ended with status 7"), "{status}: {said}");
+    plan(&world, "readings", &around("sleep 60", "timeout = \"1 second\""));
+    let begun = Instant::now();
+    let (status, said) = world.fail(&["run", "readings"]);
+    assert!(status == 1 && said.contains("it took longer than 1 s"), "{status}: {said}");
+    assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
+    assert_eq!(fs::read_to_string(&marks).unwrap().matches("leave failed").count(), 2);
+}
+
+#[test]
+fn a_plan_is_shown_with_its_next_five_moments() {
+    let world = World::new();
+    plan(&world, "readings", "");
+    let file = world.path("config/plans/readings.toml");
+    let text = fs::read_to_string(&file).unwrap();
+    let cron = text.replace("run = \"every 4 days\"", "run = \"0 3 13 * fri\"");
+    fs::write(&file, format!("zone = \"Europe/Oslo\"\n{cron}")).unwrap();
+    let (_, shown) = world.json(&["plan", "show", "readings"]);
+    let words = shown["schedule"].as_str().unwrap();
+    assert!(words.contains(" or ") && words.contains("on Fri"), "{words}");
+    let next = shown["next"].as_array().unwrap();
+    assert_eq!(next.len(), 5, "{shown}");
+    assert!(next.windows(2).all(|two| two[0].as_str() < two[1].as_str()), "{shown}");
+    let text = world.done(&["plan", "show", "readings"]);
+    assert!(text.contains("in Europe/Oslo"), "{text}");
+    let often = fs::read_to_string(&file).unwrap().replace("0 3 13 * fri", "* * * * *");
+    fs::write(&file, often).unwrap();
+    let (status, text) = world.run(&["plan", "check"]);
+    assert!(status == 0 && text.contains("1440 times a day"), "{status}: {text}");
 }
 
 #[test]

@@ -163,8 +163,9 @@ impl Journal {
             let transaction =
                 connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
             let open: Vec<(Message, Option<String>)> = transaction
-                .prepare("SELECT id, channel, plan, topic, work, made, subject, body, facts, tries, claimed FROM message WHERE sent IS NULL AND given_up IS NULL AND next <= ?1 ORDER BY id")?
-                .query_map([now], |row| Ok((message(row)?, row.get(10)?)))?
+                .prepare("SELECT id, channel, plan, topic, work, made, subject, body, facts, tries, claimed FROM message WHERE sent IS NULL AND given_up IS NULL AND (next <= ?1 OR next > ?2) ORDER BY id")?
+                // A time further ahead than any pause was set by a clock that was wrong.
+                .query_map([now, now + PAUSES[PAUSES.len() - 1] * 1000], |row| Ok((message(row)?, row.get(10)?)))?
                 .collect::<rusqlite::Result<_>>()?;
             let free = |claimed: &Option<String>| {
                 claimed.as_ref().is_none_or(|process| !is_alive(process))

@@ -8,6 +8,9 @@ use skellin_plan::{Action, Problem};
 use super::{context::Context, error::CliError, output};
 use crate::{exit::Exit, words};
 
+/// So many of the next moments of a schedule are told.
+const MOMENTS: usize = 5;
+
 #[derive(Subcommand)]
 pub(super) enum PlanCommand {
     /// All plans, a line each
@@ -95,14 +98,19 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
     let machine = plan.machine.clone().unwrap_or_else(crate::machine::machine_name);
     let sources: Vec<String> =
         plan.sources.iter().map(|source| source.display().to_string()).collect();
+    let schedule = plan.schedule.as_ref();
+    let moments = next_moments(context, &plan);
     context.print(
         || {
             let rules: Vec<Value> = plan.rules.rules().iter().map(|rule| {
                 let action = if rule.action == Action::Take { "take" } else { "skip" };
                 json!({"action": action, "text": rule.text, "file": rule.file, "line": rule.line})
             }).collect();
+            let moments: Vec<String> =
+                moments.iter().map(|moment| words::rfc3339(*moment)).collect();
             json!({"name": plan.name, "about": plan.about, "machine": machine, "sources": sources,
-                "store": plan.store, "labels": plan.labels, "rules": rules})
+                "store": plan.store, "labels": plan.labels, "rules": rules,
+                "schedule": schedule.map(skellin_plan::Schedule::words), "next": moments})
         },
         || {
             let mut out = format!("plan      {}\n", plan.name);
@@ -117,6 +125,25 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
             if !plan.labels.is_empty() {
                 out.push_str(&format!("labels    {}\n", plan.labels.join(", ")));
             }
+            for pair in &plan.around {
+                let on = pair.on.as_ref().map_or(String::new(), |host| format!(" on {host}"));
+                for (label, words) in [("enter", &pair.enter), ("leave", &pair.leave)] {
+                    if !words.is_empty() {
+                        out.push_str(&format!("{label:<10}{}{on}\n", words.join(" ")));
+                    }
+                }
+            }
+            match schedule {
+                None => out.push_str("runs      by hand only: it has no schedule\n"),
+                Some(schedule) => {
+                    let zone = plan.zone.as_ref().and_then(|zone| zone.iana_name());
+                    let zone = zone.map_or(String::new(), |zone| format!(", in {zone}"));
+                    out.push_str(&format!("runs      {}{zone}\n", schedule.words()));
+                    for moment in &moments {
+                        out.push_str(&format!("          {}\n", words::moment(*moment)));
+                    }
+                }
+            }
             out.push_str("rules     the last that holds decides; with none a path is taken\n");
             let mut file = "";
             for rule in plan.rules.rules() {
@@ -130,6 +157,25 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
         },
     );
     Ok(Exit::Done)
+}
+
+/// The next moments of a plan's schedule, in milliseconds since 1970.
+fn next_moments(context: &Context, plan: &skellin_plan::Plan) -> Vec<i64> {
+    let Some(schedule) = &plan.schedule else { return Vec::new() };
+    let runs = context.journal().and_then(|journal| journal.runs(&plan.name, 50).ok());
+    let good = runs.and_then(|runs| runs.into_iter().find(|run| run.snapshot.is_some()));
+    let moment = |time: i64| jiff::Timestamp::from_millisecond(time).ok();
+    let mut last = good.and_then(|good| moment(good.started));
+    let zone = plan.zone.clone().unwrap_or_else(words::zone);
+    let mut from = jiff::Timestamp::now();
+    let mut found = Vec::new();
+    for _ in 0..MOMENTS {
+        from = schedule.next(from, last, &zone);
+        // An interval counts from the run before, which is the one just found.
+        last = Some(from);
+        found.push(from.as_millisecond());
+    }
+    found
 }
 
 fn check(
