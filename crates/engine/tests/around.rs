@@ -11,8 +11,8 @@ use std::{
 
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, EngineError, Event, Folders, Journal, MovedClock, Outcome,
-    RunOptions, RunReport, RunStatus, Work, owed_leaves,
+    Cancel, Conductor, Configuration, EngineError, Event, Journal, MovedClock, Outcome, RunOptions,
+    RunReport, RunStatus, Work, owed_leaves,
 };
 use skellin_store::Store;
 
@@ -34,13 +34,7 @@ impl World {
         let here = folder.path().display().to_string();
         let text = format!("sources = [\"{here}/ridge\"]\nstore = \"oak\"\n{around}");
         write(&path("config/plans/readings.toml"), text.replace("DIR", &here));
-        let folders = Folders {
-            config: path("config"),
-            state: path("state"),
-            cache: path("cache"),
-            look_in: Vec::new(),
-            drives: None,
-        };
+        let folders = common::folders_below(folder.path());
         let configuration = Configuration::load(folders).unwrap();
         let (_, place) = memory_store();
         let journal = Journal::open(&path("state")).unwrap();

@@ -9,8 +9,8 @@ use std::{collections::BTreeMap, fs, time::UNIX_EPOCH};
 use common::{scratch, write};
 use jiff::{SignedDuration, Timestamp, civil, tz::TimeZone};
 use skellin_engine::{
-    Beginning, Configuration, Ending, Folders, Hands, Happening, Job, Journal, Outcome, Post,
-    Steward, Watch, Work, note_standing,
+    Beginning, Configuration, Ending, Hands, Happening, Job, Journal, Outcome, Post, Steward,
+    Watch, Work, note_standing,
 };
 use skellin_plan::Standing;
 
@@ -32,7 +32,12 @@ struct Notebook<'a> {
     going: Vec<(Job, i64)>,
 }
 
-impl Notebook<'_> {
+impl<'a> Notebook<'a> {
+    fn new(configuration: &'a Configuration, journal: &'a Journal, fate: &'a Fate) -> Self {
+        let (starts, going) = (Vec::new(), Vec::new());
+        Self { configuration, journal, fate, now: at("2026-01-01T00:00:00Z"), starts, going }
+    }
+
     fn run(&mut self, plan: &str, took: i64) -> Outcome {
         let outcome = (self.fate)(plan, self.now);
         let plan = self.configuration.plan_file(plan).unwrap().plan.as_ref().unwrap();
@@ -90,6 +95,10 @@ impl Hands for Notebook<'_> {
     }
 }
 
+fn watch<'a>(configuration: &'a Configuration, journal: &'a Journal) -> Watch<'a> {
+    Watch { configuration, journal: Some(journal), machine: "hut", booted: None }
+}
+
 fn at(text: &str) -> i64 {
     text.parse::<Timestamp>().unwrap().as_millisecond()
 }
@@ -124,13 +133,7 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
     plan("readings", "oak", "run = \"daily at 02:30\"");
     plan("ringing", "oak", "run = \"40 2 * * mon,wed\"\nretry = \"2 times every 30 min\"");
     plan("gateway", "elm", "run = \"every 3 days\"");
-    let folders = Folders {
-        config: path("config"),
-        state: path("state"),
-        cache: path("cache"),
-        look_in: Vec::new(),
-        drives: None,
-    };
+    let folders = common::folders_below(folder.path());
     let configuration = Configuration::load(folders).unwrap();
     assert!(configuration.plans.iter().all(|file| file.plan.is_some()));
     let journal = Journal::open(&path("state")).unwrap();
@@ -151,14 +154,7 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
             _ => Outcome::Done,
         }
     };
-    let mut hands = Notebook {
-        configuration: &configuration,
-        journal: &journal,
-        fate: &fate,
-        now: at("2026-01-01T00:00:00Z"),
-        starts: Vec::new(),
-        going: Vec::new(),
-    };
+    let mut hands = Notebook::new(&configuration, &journal, &fate);
     let end = at("2027-01-01T00:00:00Z");
     let mut steward = Steward::default();
     let mut looks = 0;
@@ -169,12 +165,7 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
             hands.now += MINUTE;
             continue;
         }
-        let watch = Watch {
-            configuration: &configuration,
-            journal: Some(&journal),
-            machine: "hut",
-            booted: None,
-        };
+        let watch = watch(&configuration, &journal);
         let now = hands.now;
         let look = steward.look(&watch, &mut hands, now).unwrap();
         looks += 1;
@@ -298,29 +289,11 @@ fn a_clock_that_jumps_and_a_machine_that_sleeps_lose_nothing_and_repeat_nothing(
     write(&path("config/channels.toml"), "[board]\ncommand = [\"true\"]\n");
     let then = UNIX_EPOCH + std::time::Duration::from_millis(at("2026-11-01T00:00:00Z") as u64);
     fs::File::options().write(true).open(file).unwrap().set_modified(then).unwrap();
-    let folders = Folders {
-        config: path("config"),
-        state: path("state"),
-        cache: path("cache"),
-        look_in: Vec::new(),
-        drives: None,
-    };
+    let folders = common::folders_below(folder.path());
     let configuration = Configuration::load(folders).unwrap();
     let journal = Journal::open(&path("state")).unwrap();
-    let watch = Watch {
-        configuration: &configuration,
-        journal: Some(&journal),
-        machine: "hut",
-        booted: None,
-    };
-    let mut hands = Notebook {
-        configuration: &configuration,
-        journal: &journal,
-        fate: &|_, _| Outcome::Done,
-        now: 0,
-        starts: Vec::new(),
-        going: Vec::new(),
-    };
+    let watch = watch(&configuration, &journal);
+    let mut hands = Notebook::new(&configuration, &journal, &|_, _| Outcome::Done);
     let mut steward = Steward::default();
     let mut look = |now: &str| {
         hands.now = at(now);
@@ -345,6 +318,40 @@ fn a_clock_that_jumps_and_a_machine_that_sleeps_lose_nothing_and_repeat_nothing(
     assert_eq!(look("2026-11-12T20:45:00Z"), 5);
     assert_eq!(look("2026-11-13T21:40:00Z"), 6);
     assert_eq!(journal.troubles("readings").unwrap(), [], "nothing was late for long");
+}
+
+#[test]
+fn a_drive_that_appears_starts_its_plan_once_each_time() {
+    let folder = scratch();
+    let path = |below: &str| folder.path().join(below);
+    write(&path("config/stores.toml"), "[oak]\nplace = \"drive:/skellin\"\n");
+    let text = "sources = [\"/srv\"]\nstore = \"oak\"\n[schedule]\nalso-on = [\"drive\"]\n";
+    write(&path("config/plans/readings.toml"), text);
+    fs::create_dir_all(path("media/OAK1")).unwrap();
+    let folders = skellin_engine::Folders {
+        drives: Some(path("media")),
+        ..common::folders_below(folder.path())
+    };
+    let configuration = Configuration::load(folders.clone()).unwrap();
+    let oak = configuration.store("oak").unwrap();
+    let place = skellin_engine::prepare_drive(oak, &path("media/OAK1"), None, &folders).unwrap();
+    common::create_store(&*place);
+    let journal = Journal::open(&path("state")).unwrap();
+    let watch = watch(&configuration, &journal);
+    let mut hands = Notebook::new(&configuration, &journal, &|_, _| Outcome::Done);
+    let mut steward = Steward::default();
+    let mut look = |now: &str| {
+        hands.now = at(now);
+        steward.look(&watch, &mut hands, at(now)).unwrap();
+        hands.starts.len()
+    };
+    assert_eq!(look("2026-11-10T08:00:00Z"), 1, "it is here");
+    assert_eq!(look("2026-11-10T09:00:00Z"), 1);
+    fs::rename(path("media/OAK1"), path("pocket")).unwrap();
+    assert_eq!(look("2026-11-10T10:00:00Z"), 1, "it is away");
+    fs::rename(path("pocket"), path("media/OAK1")).unwrap();
+    assert_eq!(look("2026-11-10T11:00:00Z"), 2, "it is back");
+    assert_eq!(look("2026-11-10T12:00:00Z"), 2);
 }
 
 /// How often a plan that stayed late was told of again.

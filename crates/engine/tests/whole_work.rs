@@ -7,8 +7,8 @@ use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Arc};
 
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Draft, EngineError, Event, Folders, Journal, MovedClock,
-    Outcome, Passphrase, PlanLock, RunOptions, RunStatus, Work, trial_store,
+    Cancel, Conductor, Configuration, Draft, EngineError, Event, Journal, MovedClock, Outcome,
+    Passphrase, PlanLock, RunOptions, RunStatus, Work, trial_store,
 };
 use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft};
 use skellin_store::Store;
@@ -36,13 +36,7 @@ impl World {
                 folder.path().display()
             ),
         );
-        let folders = Folders {
-            config: path("config"),
-            state: path("state"),
-            cache: path("cache"),
-            look_in: Vec::new(),
-            drives: None,
-        };
+        let folders = common::folders_below(folder.path());
         let configuration = Configuration::load(folders).unwrap();
         Self { folder, configuration }
     }

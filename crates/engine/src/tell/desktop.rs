@@ -1,21 +1,20 @@
 //! Notifications on the desktop, over D-Bus (Desktop Notifications Specification 1.2).
 
-use std::collections::HashMap;
+use std::{collections::HashMap, time::Duration};
 
 use zbus::{Connection, Variant, connection};
 
-use super::post::PATIENCE;
 use crate::journal::Message;
 
 /// Shows a message to whoever is logged in as this user.
 ///
 /// # Errors
 /// Why nobody saw it.
-pub(super) fn notify(message: &Message) -> Result<(), String> {
+pub(super) fn notify(message: &Message, patience: Duration) -> Result<(), String> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| format!("no thread could be started: {error}"))?;
     runtime.block_on(async {
-        tokio::time::timeout(PATIENCE, show(message))
+        tokio::time::timeout(patience, show(message))
             .await
             .map_err(|_| "the desktop did not answer in time".to_owned())?
     })

@@ -1,6 +1,6 @@
 //! Mail (RFC 5321, RFC 5322): by a server with TLS, or by the machine's own `sendmail`.
 
-use std::path::Path;
+use std::{path::Path, time::Duration};
 
 use lettre::{
     Message as Mail, SendmailTransport, SmtpTransport, Transport,
@@ -13,7 +13,6 @@ use lettre::{
 };
 use skellin_plan::{MailServer, SecretSource};
 
-use super::post::PATIENCE;
 use crate::{journal::Message, secrets::read_secret};
 
 /// A message as a letter.
@@ -62,6 +61,7 @@ pub(super) fn send(
     server: &MailServer,
     password: Option<&SecretSource>,
     ca: Option<&Path>,
+    patience: Duration,
 ) -> Result<(), String> {
     let mail = letter.mail()?;
     let MailServer::Smtp { user, host, port, tls_at_once } = server else {
@@ -81,21 +81,25 @@ pub(super) fn send(
         .port(*port)
         .tls(tls)
         .hello_name(ClientId::Domain(host_label(letter.machine)))
-        .timeout(Some(PATIENCE));
+        .timeout(Some(patience));
     if let (Some(user), Some(source)) = (user, password) {
         let secret = read_secret(source, "the mail server").map_err(|error| error.to_string())?;
         let secret =
             String::from_utf8(secret.to_vec()).map_err(|_| "the password is no text".to_owned())?;
         transport = transport.credentials(Credentials::new(user.clone(), secret));
     }
-    transport.build().send(&mail).map(drop).map_err(|error| explain(server, &error))
+    transport.build().send(&mail).map(drop).map_err(|error| explain(server, &error, patience))
 }
 
 /// A failure with what to do about it.
-fn explain(server: &MailServer, error: &lettre::transport::smtp::Error) -> String {
+fn explain(
+    server: &MailServer,
+    error: &lettre::transport::smtp::Error,
+    patience: Duration,
+) -> String {
     let is_slow = error.is_timeout() || is_would_block(error);
     let words = match is_slow {
-        true => format!("no answer came within {} s", PATIENCE.as_secs()),
+        true => format!("no answer came within {} s", patience.as_secs()),
         false => chain(error),
     };
     let login = error.status().is_some_and(|status| status.to_string() == "535");

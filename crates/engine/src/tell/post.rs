@@ -15,7 +15,7 @@ use crate::{
 };
 
 /// So long each step of a delivery may take.
-pub(super) const PATIENCE: Duration = Duration::from_secs(10);
+const PATIENCE: Duration = Duration::from_secs(10);
 /// So long a program that tells may take.
 const PROGRAM: Duration = Duration::from_secs(60);
 
@@ -90,13 +90,13 @@ pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), S
     match &channel.way {
         Way::Mail { to, from, server, password, ca } => {
             let letter = mail::Letter { to, from: from.as_deref(), machine, message };
-            mail::send(&letter, server, password.as_ref(), ca.as_deref())
+            mail::send(&letter, server, password.as_ref(), ca.as_deref(), PATIENCE)
         }
         Way::Webhook { url, key, ca } => {
-            web::post(url, key.as_ref(), ca.as_deref(), &message.facts)
+            web::post(url, key.as_ref(), ca.as_deref(), &message.facts, PATIENCE)
         }
-        Way::Ping { url, ca } => web::ping(url, ca.as_deref()),
-        Way::Desktop => desktop::notify(message),
+        Way::Ping { url, ca } => web::ping(url, ca.as_deref(), PATIENCE),
+        Way::Desktop => desktop::notify(message, PATIENCE),
         Way::Command(words) => {
             let variables = [
                 ("SKELLIN_EVENT", message.topic.clone()),

@@ -1,12 +1,11 @@
 //! Webhooks, and pings to whoever watches from outside.
 
-use std::path::Path;
+use std::{path::Path, time::Duration};
 
 use ring::hmac;
 use skellin_place::{PlaceError, WebAnswer, ask_web};
 use skellin_plan::SecretSource;
 
-use super::post::PATIENCE;
 use crate::secrets::read_secret;
 
 /// The header of the signature: `sha256=` and the HMAC-SHA-256 (RFC 2104) of the body.
@@ -21,6 +20,7 @@ pub(super) fn post(
     key: Option<&SecretSource>,
     ca: Option<&Path>,
     document: &str,
+    patience: Duration,
 ) -> Result<(), String> {
     let mut headers = vec![("content-type", "application/json".to_owned())];
     if let Some(key) = key {
@@ -29,15 +29,15 @@ pub(super) fn post(
         let tag = hmac::sign(&key, document.as_bytes());
         headers.push((SIGNATURE, format!("sha256={}", skellin_store::hex(tag.as_ref()))));
     }
-    taken(ask_web("POST", url, &headers, document.as_bytes(), ca, PATIENCE))
+    taken(ask_web("POST", url, &headers, document.as_bytes(), ca, patience))
 }
 
 /// Requests an address.
 ///
 /// # Errors
 /// Why that was not answered well.
-pub(super) fn ping(url: &str, ca: Option<&Path>) -> Result<(), String> {
-    taken(ask_web("GET", url, &[], &[], ca, PATIENCE))
+pub(super) fn ping(url: &str, ca: Option<&Path>, patience: Duration) -> Result<(), String> {
+    taken(ask_web("GET", url, &[], &[], ca, patience))
 }
 
 fn taken(answer: Result<WebAnswer, PlaceError>) -> Result<(), String> {

@@ -40,6 +40,17 @@ pub fn tiny_layout() -> Layout {
     }
 }
 
+/// Directories of a configuration below one of the test.
+pub fn folders_below(root: &Path) -> skellin_engine::Folders {
+    skellin_engine::Folders {
+        config: root.join("config"),
+        state: root.join("state"),
+        cache: root.join("cache"),
+        look_in: Vec::new(),
+        drives: None,
+    }
+}
+
 pub fn create_store(place: &dyn Place) {
     let creation =
         Creation { layout: tiny_layout(), cost: PassphraseCost::TRIVIAL, now: 1_790_000_000 };

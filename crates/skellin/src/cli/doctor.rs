@@ -37,7 +37,8 @@ pub(super) fn doctor(context: &Context, args: &DoctorArgs) -> Result<Exit, CliEr
         most: MOST_PATHS,
         cancel: &context.cancel,
     };
-    let found = examination.findings()?;
+    let mut found = examination.findings()?;
+    found.extend(super::timers::findings(&configuration));
     context.print(
         || {
             let value = |finding: &Finding| {

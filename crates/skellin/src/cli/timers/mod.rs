@@ -1,19 +1,18 @@
 //! `timers`: having systemd or cron start what is due.
 
-use std::{
-    io::Write,
-    path::{Path, PathBuf},
-    process::{Command, Stdio},
-    time::{Duration, Instant},
-};
+mod managers;
+mod trial;
+
+use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand, ValueEnum};
 use serde_json::{Value, json};
 use skellin_engine::{
-    Configuration, Journal, JournalEntry, Outcome, Work,
+    Configuration, Finding, Weight,
     timers::{self, Setting, Unit, UnitState},
-    unwish, wish,
 };
+
+use managers::{crontab_name, read_crontab, systemctl, write_crontab};
 
 use super::{context::Context, error::CliError, output, output::table};
 use crate::{exit::Exit, words};
@@ -74,13 +73,40 @@ pub(super) struct TryArgs {
     place: WhereArgs,
 }
 
-/// So long somebody may take to start a plan that is asked for: a minute, and a bit.
-const PATIENCE: Duration = Duration::from_secs(75);
-/// How often the journal is looked at.
-const TICK: Duration = Duration::from_millis(250);
-
 pub(super) fn timers(context: &Context, command: &TimersCommand) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
+    let setting = setting(&configuration)?;
+    match command {
+        TimersCommand::Install(args) => install(context, &setting, args),
+        TimersCommand::Show(args) => show(context, &setting, args),
+        TimersCommand::Try(args) => trial::try_plan(context, &setting, args),
+        TimersCommand::Remove(args) => remove(context, &setting, args),
+    }
+}
+
+/// What is installed for this account and fits its plans no more.
+pub(super) fn findings(configuration: &Configuration) -> Vec<Finding> {
+    let Ok(setting) = setting(configuration) else { return Vec::new() };
+    let Ok(folder) = setting.unit_directory() else { return Vec::new() };
+    let is_steward = folder.join(&setting.steward_units()[0].name).exists();
+    let Ok(states) = timers::compare(&wanted(&setting, is_steward), &folder) else {
+        return Vec::new();
+    };
+    // Where nothing of ours is, nothing differs.
+    if states.values().all(|state| *state == UnitState::Missing) {
+        return Vec::new();
+    }
+    let off = states.into_iter().filter(|(_, state)| *state != UnitState::Fine);
+    let finding = |(name, state): (String, UnitState)| Finding {
+        weight: Weight::Wrong,
+        subject: folder.join(name).display().to_string(),
+        what: state.words().to_owned(),
+        hint: "skellin timers install writes what fits the plans".to_owned(),
+    };
+    off.map(finding).collect()
+}
+
+fn setting(configuration: &Configuration) -> Result<Setting<'_>, CliError> {
     let program = std::env::current_exe().map_err(|error| {
         CliError::failed(format!("this program does not find itself: {error}"), None)
     })?;
@@ -89,18 +115,12 @@ pub(super) fn timers(context: &Context, command: &TimersCommand) -> Result<Exit,
         let value = std::env::var(name).ok().filter(|value| !value.is_empty())?;
         Some(((*name).to_owned(), value))
     });
-    let setting = Setting {
-        configuration: &configuration,
+    Ok(Setting {
+        configuration,
         program,
         is_root: rustix::process::geteuid().is_root(),
         variables: variables.collect(),
-    };
-    match command {
-        TimersCommand::Install(args) => install(context, &setting, args),
-        TimersCommand::Show(args) => show(context, &setting, args),
-        TimersCommand::Try(args) => try_plan(context, &setting, args),
-        TimersCommand::Remove(args) => remove(context, &setting, args),
-    }
+    })
 }
 
 /// Where things are installed.
@@ -237,25 +257,6 @@ fn wanted(setting: &Setting<'_>, steward: bool) -> Vec<Unit> {
     if steward { setting.steward_units() } else { setting.units() }
 }
 
-fn systemctl(setting: &Setting<'_>, words: &[&str]) -> Result<(), CliError> {
-    let mut command = Command::new("systemctl");
-    if !setting.is_root {
-        command.arg("--user");
-    }
-    let output = command.args(words).stdin(Stdio::null()).output();
-    let output = output.map_err(|error| {
-        CliError::failed(format!("systemctl could not be started: {error}"), None)
-    })?;
-    if output.status.success() {
-        return Ok(());
-    }
-    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-    Err(CliError::failed(
-        format!("systemctl {}: {said}", words.join(" ")),
-        Some("try it by hand; the units are written".to_owned()),
-    ))
-}
-
 fn enable(setting: &Setting<'_>, units: &[Unit], gone: &[String]) -> Result<(), CliError> {
     for name in gone.iter().filter(|name| name.ends_with(".timer")) {
         // Its file is gone already; what is left is a timer that would fire once more.
@@ -265,64 +266,6 @@ fn enable(setting: &Setting<'_>, units: &[Unit], gone: &[String]) -> Result<(), 
     let starts = |unit: &&Unit| unit.text.contains("[Install]");
     let names: Vec<&str> = units.iter().filter(starts).map(|unit| unit.name.as_str()).collect();
     systemctl(setting, &[&["enable", "--now"], &names[..]].concat())
-}
-
-fn crontab_name(file: Option<&Path>) -> String {
-    file.map_or(format!("the crontab of {}", account()), |file| file.display().to_string())
-}
-
-fn read_crontab(file: Option<&Path>) -> Result<String, CliError> {
-    let failed = |why: String| {
-        CliError::failed(format!("{} cannot be read: {why}", crontab_name(file)), None)
-    };
-    match file {
-        Some(file) => match std::fs::read_to_string(file) {
-            Ok(text) => Ok(text),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
-            Err(error) => Err(failed(error.to_string())),
-        },
-        None => {
-            let output = Command::new("crontab").arg("-l").stdin(Stdio::null()).output();
-            let output = output.map_err(|error| failed(error.to_string()))?;
-            let said = String::from_utf8_lossy(&output.stderr).into_owned();
-            match output.status.success() {
-                true => Ok(String::from_utf8_lossy(&output.stdout).into_owned()),
-                false if said.contains("no crontab") => Ok(String::new()),
-                false => Err(failed(said.trim().to_owned())),
-            }
-        }
-    }
-}
-
-fn write_crontab(file: Option<&Path>, text: &str) -> Result<(), CliError> {
-    let failed = |why: String| {
-        CliError::failed(format!("{} cannot be written: {why}", crontab_name(file)), None)
-    };
-    match file {
-        Some(file) if text.is_empty() => match std::fs::remove_file(file) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                Err(failed(error.to_string()))
-            }
-            _ => Ok(()),
-        },
-        Some(file) => std::fs::write(file, text).map_err(|error| failed(error.to_string())),
-        None => {
-            let mut child = Command::new("crontab")
-                .arg("-")
-                .stdin(Stdio::piped())
-                .stderr(Stdio::piped())
-                .spawn()
-                .map_err(|error| failed(error.to_string()))?;
-            if let Some(mut input) = child.stdin.take() {
-                input.write_all(text.as_bytes()).map_err(|error| failed(error.to_string()))?;
-            }
-            let output = child.wait_with_output().map_err(|error| failed(error.to_string()))?;
-            match output.status.success() {
-                true => Ok(()),
-                false => Err(failed(String::from_utf8_lossy(&output.stderr).trim().to_owned())),
-            }
-        }
-    }
 }
 
 fn show(context: &Context, setting: &Setting<'_>, args: &WhereArgs) -> Result<Exit, CliError> {
@@ -414,72 +357,4 @@ fn remove(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Resul
         },
     );
     Ok(Exit::Done)
-}
-
-fn try_plan(context: &Context, setting: &Setting<'_>, args: &TryArgs) -> Result<Exit, CliError> {
-    let plan = context.plan(setting.configuration, &args.plan)?;
-    let Some(journal) = context.journal() else {
-        return Err(CliError::failed("without a journal nobody sees whether it runs", None));
-    };
-    context.catch_signals();
-    let state = &context.folders.state;
-    let asked = jiff::Timestamp::now().as_millisecond();
-    wish(state, &plan.name)?;
-    if let Ok(Target::Units { is_live: true, .. }) = args.place.target(setting) {
-        // Whichever of the two is installed.
-        let _ = systemctl(setting, &["start", "--no-block", "skellin-look.service"]);
-    }
-    context.progress.say(&format!("{}: asked for; it should start within a minute", plan.name));
-    let (begun, mut started) = (Instant::now(), None::<JournalEntry>);
-    loop {
-        let newest = newest_run(&journal, &plan.name, asked)?;
-        match (&newest, started.is_some()) {
-            (Some(entry), _) if entry.outcome != Outcome::Running => {
-                return Ok(report(context, &plan.name, entry));
-            }
-            (Some(entry), false) => {
-                context.progress.say(&format!("{}: it runs", plan.name));
-                started = Some(entry.clone());
-            }
-            (None, _) if begun.elapsed() > PATIENCE => {
-                unwish(state, &plan.name);
-                return Err(CliError::failed(
-                    format!("nothing started {} within {} s", plan.name, PATIENCE.as_secs()),
-                    Some("skellin timers show says what is installed; is cron or systemd running, or the steward?".to_owned()),
-                ));
-            }
-            _ => {}
-        }
-        if context.cancel.is_cancelled() {
-            unwish(state, &plan.name);
-            return Ok(Exit::Signal(super::signals::caught().unwrap_or(2)));
-        }
-        std::thread::park_timeout(TICK);
-    }
-}
-
-/// The newest run of a plan that began after it was asked for.
-fn newest_run(journal: &Journal, plan: &str, asked: i64) -> Result<Option<JournalEntry>, CliError> {
-    let entries = journal.entries(Some(plan), 20)?;
-    Ok(entries.into_iter().find(|entry| entry.work == Work::Run && entry.started >= asked))
-}
-
-fn report(context: &Context, plan: &str, entry: &JournalEntry) -> Exit {
-    context.print(
-        || json!({"plan": plan, "run": entry.id, "status": entry.outcome.word(), "message": entry.words}),
-        || {
-            let said = entry.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
-            format!(
-                "{plan}: {}{said}\nskellin journal --run {} shows its steps\n",
-                entry.outcome.word(),
-                entry.id
-            )
-        },
-    );
-    match entry.outcome {
-        Outcome::Done => Exit::Done,
-        Outcome::Exceptions => Exit::Exceptions,
-        Outcome::Guarded => Exit::Guarded,
-        _ => Exit::Failed,
-    }
 }
