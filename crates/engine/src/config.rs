@@ -7,8 +7,8 @@ use std::{
 };
 
 use skellin_plan::{
-    Channel, Channels, Plan, Problem, StoreConfig, Stores, parse_channels, parse_hosts,
-    parse_plan_reading, parse_stores,
+    Channel, Channels, Plan, Problem, StoreConfig, Stores, Tell, parse_channels, parse_hosts,
+    parse_plan_reading, parse_stores, parse_tell,
 };
 
 use crate::{
@@ -28,6 +28,8 @@ pub struct PlanFile {
     pub plan: Option<Plan>,
     /// What is wrong with it.
     pub problems: Vec<Problem>,
+    /// Who is told of it, also if something else is wrong with it.
+    pub tell: Tell,
 }
 
 /// Everything that is configured.
@@ -127,7 +129,11 @@ impl Configuration {
             let told = Some(channels.names.as_slice());
             let (plan, problems) =
                 parse_plan_reading(&name, &file, &text, &with, named, told, &read_named);
-            plans.push(PlanFile { name, path, plan, problems });
+            let tell = match &plan {
+                Some(plan) => plan.tell.clone(),
+                None => parse_tell(&text),
+            };
+            plans.push(PlanFile { name, path, plan, problems, tell });
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));
         let path = folders.config.join("hosts.toml");

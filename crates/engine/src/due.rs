@@ -8,16 +8,18 @@ use std::{
 };
 
 use jiff::{SignedDuration, Timestamp, tz::TimeZone};
-use skellin_plan::{Attempt, Due, Expected, Fit, Past, PlaceSpec, Plan, Standing, Starting, Why};
+use skellin_plan::{
+    Attempt, Due, Expected, Fit, Past, PlaceSpec, Plan, Standing, Starting, Topic, Why,
+};
 
 use crate::{
     conduct::last_good,
-    config::Configuration,
+    config::{Configuration, PlanFile},
     error::{EngineError, Result},
     journal::{Journal, Outcome, past_runs},
     lock::PlanLock,
     places::mounted_drives,
-    tell::{Happening, note_standing},
+    tell::{About, Happening, note_standing},
 };
 
 /// So many of a plan's newest runs decide.
@@ -27,6 +29,9 @@ const RUNS_THAT_TELL: usize = 30;
 
 /// Clocks are put right by this much at most without anything to be thought of it.
 const AHEAD: SignedDuration = SignedDuration::from_mins(5);
+
+/// What lasts is told again after this.
+const DAILY: SignedDuration = SignedDuration::from_hours(24);
 
 /// What decides, beside the time: what is configured, and what has been.
 #[derive(Clone, Copy)]
@@ -126,12 +131,21 @@ impl Watch<'_> {
             started: moment(run.started),
             ended: moment(run.ended.unwrap_or(run.started)),
             good: run.snapshot.is_some(),
+            cut: run.is_cut(),
         });
+        let mut attempts: Vec<Attempt> = attempts.collect();
+        // Without a record the lock tells when the plan was run last, by its time.
+        if attempts.is_empty()
+            && let Some(started) = PlanLock::last_taken(state, &plan.name).map(moment)
+            && started <= now + AHEAD
+        {
+            attempts.push(Attempt { started, ended: started, good: true, cut: false });
+        }
         let drive = match (plan.starting.on_drive, self.journal) {
             (true, Some(journal)) => journal.sign(&drive_sign(&plan.store))?.map(moment),
             _ => None,
         };
-        let past = Past { attempts: attempts.collect(), since, booted: self.booted, drive };
+        let past = Past { attempts, since, booted: self.booted, drive };
         let zone = zone(plan);
         let machine = plan.machine.as_deref().unwrap_or(self.machine);
         let offset = plan.starting.offset(&plan.name, machine);
@@ -185,6 +199,7 @@ impl Watch<'_> {
                 started: moment(entry.started),
                 ended: moment(entry.ended.unwrap_or(entry.started)),
                 good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
+                cut: entry.is_cut(),
             });
             let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
             let starting = Starting::default();
@@ -231,6 +246,9 @@ impl Watch<'_> {
     pub fn tell_late(&self, plans: &[DuePlan], now: i64) -> Result<usize> {
         let Some(journal) = self.journal else { return Ok(0) };
         let mut told = 0;
+        for file in self.configuration.plans.iter().filter(|file| file.plan.is_none()) {
+            told += self.tell_mistakes(journal, file, now)?;
+        }
         for due in plans.iter().filter(|due| !due.is_running) {
             let Some(late) = due.late else { continue };
             let plan = self.configuration.plan_without_mistakes(&due.plan)?;
@@ -250,9 +268,37 @@ impl Watch<'_> {
                 late: Some(late.as_millisecond()),
                 ..Happening::default()
             };
-            told += note_standing(self.configuration, journal, plan, Standing::Late, &happening)?;
+            let about = About::of(plan);
+            told += note_standing(self.configuration, journal, &about, Standing::Late, &happening)?;
         }
         Ok(told)
+    }
+
+    /// A plan whose file has mistakes does not run, and somebody should know before it is late.
+    fn tell_mistakes(&self, journal: &Journal, file: &PlanFile, now: i64) -> Result<usize> {
+        let Some(first) = file.problems.first() else { return Ok(0) };
+        // It is found at every look and happens once; what lasts is told daily.
+        let now_told = moment(now);
+        let is_known = journal.troubles(&file.name)?.iter().any(|trouble| {
+            let since = now_told.duration_since(trouble.told);
+            trouble.topic == Topic::Failure && since >= SignedDuration::ZERO && since < DAILY
+        });
+        if is_known {
+            return Ok(0);
+        }
+        let happening = Happening {
+            machine: self.machine,
+            now,
+            words: Some(format!(
+                "the plan's file has mistakes, and so it does not run: line {}: {}",
+                first.line, first.message
+            )),
+            hint: Some("skellin plan check shows each with its line".to_owned()),
+            last_good: last_good(journal, &file.name, None),
+            ..Happening::default()
+        };
+        let about = About { plan: &file.name, store: "", tell: &file.tell };
+        note_standing(self.configuration, journal, &about, Standing::Failed, &happening)
     }
 }
 

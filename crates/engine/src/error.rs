@@ -91,6 +91,13 @@ impl EngineError {
         Self::Local { what, path: path.into(), source: source.into() }
     }
 
+    /// Whether this machine has no room left for a file of its own.
+    #[must_use]
+    pub fn is_no_room(&self) -> bool {
+        use std::io::ErrorKind::{QuotaExceeded, ReadOnlyFilesystem, StorageFull};
+        matches!(self, Self::Local { source, .. } if matches!(source.kind(), QuotaExceeded | ReadOnlyFilesystem | StorageFull))
+    }
+
     /// Whether the work was interrupted and nothing else went wrong.
     #[must_use]
     pub fn is_cancelled(&self) -> bool {

@@ -67,5 +67,5 @@ pub use run::{
 };
 pub use secrets::{Passphrase, read_secret};
 pub use steward::{Hands, Job, Look, Steward};
-pub use tell::{Happening, Post, note_standing, send};
+pub use tell::{About, Happening, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};

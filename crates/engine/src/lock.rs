@@ -35,7 +35,7 @@ fn take(state: &Path, name: &str) -> Result<Option<File>> {
 
 /// The right to run a plan; given back when dropped, also by a process that dies.
 #[derive(Debug)]
-pub struct PlanLock(#[expect(dead_code, reason = "held for its lock")] File);
+pub struct PlanLock(File);
 
 impl PlanLock {
     /// Takes the right to run a plan.
@@ -44,6 +44,18 @@ impl PlanLock {
     /// [`EngineError::AlreadyRunning`], or if the state directory cannot be written.
     pub fn take(state: &Path, plan: &str) -> Result<Self> {
         take(state, plan)?.map(Self).ok_or_else(|| EngineError::AlreadyRunning(plan.to_owned()))
+    }
+
+    /// Notes by the file's time that the plan is run now: that needs no room.
+    pub(crate) fn mark(&self) {
+        let _ = self.0.set_modified(std::time::SystemTime::now());
+    }
+
+    /// When the right to run a plan was last used, in milliseconds since 1970.
+    pub(crate) fn last_taken(state: &Path, plan: &str) -> Option<i64> {
+        let facts = fs::metadata(state.join("locks").join(plan)).ok()?;
+        let since = facts.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
+        i64::try_from(since.as_millis()).ok()
     }
 }
 

@@ -43,7 +43,8 @@ fn sound() -> tempfile::TempDir {
 fn run(folder: &Path, started: i64, snapshot: Option<[u8; 16]>, outcome: Outcome) {
     let journal = Journal::open(&path(folder, "state")).unwrap();
     let (work, plan) = (Work::Run, Some("readings"));
-    let beginning = Beginning { work, plan, store: "oak", machine: "hut", started };
+    let beginning =
+        Beginning { work, plan, store: "oak", machine: "hut", unattended: false, started };
     let id = journal.begin(&beginning).unwrap();
     let words = (outcome == Outcome::Failed).then(|| "the place is not there".to_owned());
     journal.finish(id, &Ending { snapshot, words, ..Ending::at(started + 1, outcome) }).unwrap();

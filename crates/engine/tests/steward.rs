@@ -9,8 +9,8 @@ use std::{collections::BTreeMap, fs, time::UNIX_EPOCH};
 use common::{scratch, write};
 use jiff::{SignedDuration, Timestamp, civil, tz::TimeZone};
 use skellin_engine::{
-    Beginning, Configuration, Ending, Hands, Happening, Job, Journal, Outcome, Post, Steward,
-    Watch, Work, note_standing,
+    About, Beginning, Configuration, Ending, Hands, Happening, Job, Journal, Outcome, Post,
+    Steward, Watch, Work, note_standing,
 };
 use skellin_plan::Standing;
 
@@ -46,6 +46,7 @@ impl<'a> Notebook<'a> {
             plan: Some(&plan.name),
             store: &plan.store,
             machine: "hut",
+            unattended: false,
             started: self.now,
         };
         let id = self.journal.begin(&beginning).unwrap();
@@ -58,7 +59,8 @@ impl<'a> Notebook<'a> {
         };
         let happening =
             Happening { machine: "hut", now: self.now, work: Some(id), ..Happening::default() };
-        note_standing(self.configuration, self.journal, plan, standing, &happening).unwrap();
+        note_standing(self.configuration, self.journal, &About::of(plan), standing, &happening)
+            .unwrap();
         outcome
     }
 }
@@ -74,6 +76,7 @@ impl Hands for Notebook<'_> {
                     plan: None,
                     store,
                     machine: "hut",
+                    unattended: false,
                     started: self.now,
                 };
                 let id = self.journal.begin(&beginning).unwrap();

@@ -62,6 +62,9 @@ pub struct Attempt {
     pub ended: Timestamp,
     /// Whether it made a snapshot.
     pub good: bool,
+    /// Whether it came to nothing through no fault of its own: the machine went down, or whoever had
+    /// started it.
+    pub cut: bool,
 }
 
 /// What has been.
@@ -103,6 +106,8 @@ pub struct Due {
     pub why: Why,
 }
 
+/// So many runs in a row that were cut off are made up for; what cuts off more of them may be the run.
+const CUTS: usize = 3;
 /// A moment counts as missed if its run has not started so much later.
 const LATE: SignedDuration = SignedDuration::from_mins(10);
 /// Where nothing is made up, a moment is given up so much later.
@@ -157,6 +162,10 @@ impl Starting {
         now: Timestamp,
         zone: &TimeZone,
     ) -> Option<Due> {
+        // What was cut off has served no moment.
+        let cut = past.attempts.iter().take_while(|attempt| attempt.cut).count();
+        let served = if cut <= CUTS { &past.attempts[cut..] } else { &past.attempts };
+        let past = &Past { attempts: served.to_vec(), ..past.clone() };
         let newest = past.attempts.first().copied();
         let since_last = |moment: Timestamp| newest.is_none_or(|newest| newest.started < moment);
         let mut wishes = Vec::new();

@@ -56,7 +56,7 @@ impl Simulation {
                 let good = (self.good)(started.len());
                 started.push((now, due.why));
                 let ended = now + MINUTE;
-                past.attempts.insert(0, Attempt { started: now, ended, good });
+                past.attempts.insert(0, Attempt { started: now, ended, good, cut: false });
             }
             now += MINUTE;
         }
@@ -113,7 +113,7 @@ fn intervals_count_from_the_last_success() {
     let now = at("2026-03-09T12:00:00Z");
     let attempt = |started: &str, good| {
         let started = at(started);
-        Attempt { started, ended: started + MINUTE, good }
+        Attempt { started, ended: started + MINUTE, good, cut: false }
     };
     let schedule = Schedule::parse("every 4 days").expect("a schedule");
     let next = |attempts: Vec<Attempt>| {
@@ -133,11 +133,36 @@ fn intervals_count_from_the_last_success() {
 }
 
 #[test]
+fn what_was_cut_off_is_made_up_for_but_not_without_end() {
+    let zone = TimeZone::UTC;
+    let starting = Starting::default();
+    let attempt = |started: &str, good, cut| {
+        let started = at(started);
+        Attempt { started, ended: started + MINUTE, good, cut }
+    };
+    let now = at("2026-11-12T09:00:00Z");
+    let due = |schedule: &str, cuts: usize| {
+        let mut attempts = vec![attempt("2026-11-11T21:40:00Z", false, true); cuts];
+        attempts.push(attempt("2026-11-10T21:40:00Z", true, false));
+        let since = at("2026-11-01T00:00:00Z");
+        let past = Past { attempts, since, booted: None, drive: None };
+        let schedule = Schedule::parse(schedule).expect("a schedule");
+        let next = starting.next(Some(&schedule), &past, SignedDuration::ZERO, now, &zone);
+        next.is_some_and(|next| next.at <= now)
+    };
+    for schedule in ["daily at 21:40", "every 1 day"] {
+        assert!(due(schedule, 0), "{schedule}: nothing has come of the evening before");
+        assert!(due(schedule, 1) && due(schedule, 3), "{schedule}");
+        assert!(!due(schedule, 4), "{schedule}: it may be the run that does it");
+    }
+}
+
+#[test]
 fn machines_that_start_and_drives_that_appear_start_plans() {
     let starting = Starting { on_boot: true, on_drive: true, ..Starting::default() };
     let now = at("2026-03-01T12:00:00Z");
     let ended = now - MINUTE;
-    let attempt = Attempt { started: ended - MINUTE, ended, good: true };
+    let attempt = Attempt { started: ended - MINUTE, ended, good: true, cut: false };
     let mut past = Past {
         attempts: vec![attempt],
         since: at("2026-01-01T00:00:00Z"),

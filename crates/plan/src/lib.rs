@@ -56,6 +56,6 @@ pub use rules::{
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;
 pub use stores::{StoreConfig, Stores, parse_access, parse_stores};
-pub use tell::{Standing, Tell, Telling, Topic, Trouble, tellings};
+pub use tell::{Standing, Tell, Telling, Topic, Trouble, parse_tell, tellings};
 pub use units::{parse_duration, parse_size};
 pub use when::{SnapshotSpec, SpecError, When};

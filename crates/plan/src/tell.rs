@@ -160,6 +160,15 @@ pub fn tellings(
     (told, left)
 }
 
+/// Who is told of a plan, by the text of its file, whatever else may be wrong with it.
+#[must_use]
+pub fn parse_tell(text: &str) -> Tell {
+    let mut reading = Reading::new("", text);
+    let table = reading.parse();
+    let mut fields = Fields::new("a plan", table);
+    parse(&mut reading, &mut fields, None)
+}
+
 /// Reads `[tell]`; `channels` are the names there are, if they are known.
 pub(crate) fn parse<'t>(
     reading: &mut Reading<'t>,

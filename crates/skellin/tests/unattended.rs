@@ -99,16 +99,16 @@ fn a_killed_steward_is_started_again_and_makes_up_the_rest() {
     until("its entry", || entries(&world, "readings")[0]["status"] == "interrupted");
     assert_eq!(snapshots(&world, "readings"), 0);
     write(&go, "");
-    // A plan whose last run was interrupted is tried again by its own rules; here by hand's way.
+    // What was cut off is made up for, beside what had not begun.
     let mut second = Service::start(&world);
-    world.done(&["due"]);
-    until("the other two", || {
-        snapshots(&world, "gateway") == 1 && snapshots(&world, "ringing") == 1
+    until("all three", || {
+        ["gateway", "readings", "ringing"].iter().all(|plan| snapshots(&world, plan) == 1)
     });
+    assert_eq!(entries(&world, "readings").len(), 2);
     // What is asked for is started within a minute, and a second steward is refused.
     let tried = world.done(&["timers", "try", "readings", "--crontab", "none"]);
     assert!(tried.contains("readings: done"), "{tried}");
-    assert_eq!((snapshots(&world, "readings"), entries(&world, "readings").len()), (1, 2));
+    assert_eq!((snapshots(&world, "readings"), entries(&world, "readings").len()), (2, 3));
     let (status, said) = world.fail(&["steward"]);
     assert!(status == 6 && said.contains("a steward is running already"), "{status}: {said}");
     // A plan that is added is found without being told of, and one with a mistake is left out aloud.
@@ -174,6 +174,78 @@ fn an_interrupted_run_ends_within_a_second_whatever_its_commands_do() {
         assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
         assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n");
     }
+}
+
+#[test]
+fn a_plan_that_was_broken_by_an_edit_is_told_of_before_it_is_late() {
+    let world = World::new();
+    let told = world.path("told");
+    let board = format!(
+        "[board]\ncommand = [\"sh\", \"-c\", \"echo $SKELLIN_MESSAGE >>{}\"]\n",
+        told.display()
+    );
+    write(&world.path("config/channels.toml"), board);
+    plan(&world, "readings", "[tell]\nfailure = [\"board\"]\n");
+    world.done(&["due", "--run"]);
+    assert!(!told.exists());
+    let file = world.path("config/plans/readings.toml");
+    let text = fs::read_to_string(&file).unwrap();
+    fs::write(&file, text.replace("sources =", "sorces =")).unwrap();
+    let (status, said) = world.fail(&["due", "--run"]);
+    assert!(status == 2 && said.contains("has mistakes and does not run"), "{status}: {said}");
+    let (status, said) = world.fail(&["due", "--run", "--quiet"]);
+    assert_eq!((status, said.as_str()), (2, ""));
+    let said = fs::read_to_string(&told).unwrap();
+    assert!(said.contains("the plan has no sources") && said.lines().count() == 1, "{said}");
+    fs::write(&file, text).unwrap();
+    world.done(&["run", "readings"]);
+    let said = fs::read_to_string(&told).unwrap();
+    assert!(said.contains("had failed and has a new snapshot now"), "{said}");
+}
+
+#[test]
+fn without_a_journal_what_was_run_is_not_run_again_and_again() {
+    let world = World::new();
+    plan(&world, "readings", "");
+    world.done(&["due", "--run"]);
+    assert_eq!(snapshots(&world, "readings"), 1);
+    // The journal cannot be opened any more, as on a disk that is full.
+    for side in ["", "-wal", "-shm"] {
+        let _ = fs::remove_file(world.path(&format!("state/journal.sqlite{side}")));
+    }
+    fs::create_dir(world.path("state/journal.sqlite")).unwrap();
+    let (status, said) = world.fail(&["due", "--run"]);
+    assert!(status == 0 && said.contains("without an entry"), "{status}: {said}");
+    assert_eq!(snapshots(&world, "readings"), 1, "its lock tells when it was run");
+    world.done(&["run", "readings"]);
+    assert_eq!(snapshots(&world, "readings"), 2, "a run is made all the same");
+}
+
+#[test]
+fn a_state_directory_without_room_keeps_no_run_from_being_made() {
+    if std::env::var_os("SKELLIN_TESTS_WITHOUT_MOUNTS").is_some() {
+        return;
+    }
+    let world = World::new();
+    plan(&world, "readings", "[[around]]\nenter = [\"true\"]\nleave = [\"true\"]\n");
+    let state = world.path("state");
+    fs::create_dir_all(&state).unwrap();
+    // A disk of its own in a name space of its own, filled to the last byte and the last inode.
+    let script = format!(
+        "mount -t tmpfs -o size=16k,nr_inodes=2 none {0} && {{ head -c 64k /dev/zero >{0}/full; true; }} 2>/dev/null && exec \"$0\" \"$@\"",
+        state.display()
+    );
+    let run = world.command(&["run", "readings"]);
+    let mut inside = Command::new("unshare");
+    inside.args(["--mount", "sh", "-c", &script]).arg(run.get_program()).args(run.get_args());
+    inside.env_clear().envs(run.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let output = inside.output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert_eq!(output.status.code(), Some(0), "{said}");
+    for part in ["without an entry", "without a lock", "nobody makes up for its `leave`"] {
+        assert!(said.contains(part), "{part}: {said}");
+    }
+    assert_eq!(snapshots(&world, "readings"), 1);
 }
 
 #[test]

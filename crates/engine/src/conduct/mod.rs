@@ -84,6 +84,8 @@ pub struct RunOptions<'a> {
     pub list_paths: bool,
     /// Whether everything else on the machine goes first, if the plan says nothing of it.
     pub gentle: bool,
+    /// Whether nobody is there: it was started by itself.
+    pub unattended: bool,
     /// Asked whether to go on if much is suddenly gone or different; without it a run stops.
     pub agree: Option<&'a (dyn Fn(&Shrinkage) -> bool + Sync)>,
 }
@@ -161,10 +163,19 @@ impl Conductor<'_> {
             return (None, rehearsed);
         }
         let _lock = match PlanLock::take(&self.configuration.folders.state, &plan.name) {
-            Ok(lock) => lock,
+            Ok(lock) => {
+                lock.mark();
+                Some(lock)
+            }
+            // A snapshot is worth more than the certainty that nobody makes another beside it.
+            Err(error) if error.is_no_room() => {
+                self.events.event(Event::Note(format!("{error}; the run goes on without a lock")));
+                None
+            }
             Err(error) => return (None, Err(error.into())),
         };
-        let entry = self.begin(Work::Run, Some(&plan.name), &plan.store, machine);
+        let unattended = options.unattended;
+        let entry = self.begin(Work::Run, Some(&plan.name), &plan.store, machine, unattended);
         let steps = self.steps(entry);
         self.leave_what_is_owed(Some(&plan.name), &steps);
         let result = self.run_inside(plan, machine, &options, &steps, open);
@@ -289,7 +300,7 @@ impl Conductor<'_> {
             }
             let entry = match steps.entry {
                 Some(entry) => Some(entry),
-                None => self.begin(Work::Leave, Some(&owed.plan), &owed.store, self.machine),
+                None => self.begin(Work::Leave, Some(&owed.plan), &owed.store, self.machine, false),
             };
             let own = self.steps(entry);
             let mut failed = Vec::new();
@@ -392,7 +403,7 @@ impl Conductor<'_> {
         let plan = request.snapshot.plan.as_str();
         let entry = match request.dry_run {
             true => None,
-            false => self.begin(Work::Restore, Some(plan), store_name, self.machine),
+            false => self.begin(Work::Restore, Some(plan), store_name, self.machine, false),
         };
         let result = restore::restore(store, request);
         self.finish(entry, &result, |report| Ending {
@@ -429,7 +440,7 @@ impl Conductor<'_> {
         plan: Option<&str>,
         open: impl FnOnce() -> Result<Arc<Store>, E>,
     ) -> Result<ReplicateReport, E> {
-        let entry = self.begin(Work::Replicate, plan, to_name, self.machine);
+        let entry = self.begin(Work::Replicate, plan, to_name, self.machine, false);
         let steps = self.steps(entry);
         let request =
             ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: self.events };
@@ -470,7 +481,7 @@ impl Conductor<'_> {
         share: DataShare,
         watch: &dyn VerifyWatch,
     ) -> Result<VerifyReport> {
-        let entry = self.begin(Work::Verify, None, store_name, self.machine);
+        let entry = self.begin(Work::Verify, None, store_name, self.machine, false);
         let result = store.verify(share, watch).map_err(EngineError::from);
         self.finish(entry, &result, |report| {
             let damaged = report.damage.len();
@@ -485,9 +496,16 @@ impl Conductor<'_> {
         result
     }
 
-    fn begin(&self, work: Work, plan: Option<&str>, store: &str, machine: &str) -> Option<i64> {
+    fn begin(
+        &self,
+        work: Work,
+        plan: Option<&str>,
+        store: &str,
+        machine: &str,
+        unattended: bool,
+    ) -> Option<i64> {
         let started = self.clock.now();
-        let beginning = Beginning { work, plan, store, machine, started };
+        let beginning = Beginning { work, plan, store, machine, unattended, started };
         let journal = self.journal?;
         if let Err(error) = journal.forget_old(started) {
             self.note(&error);

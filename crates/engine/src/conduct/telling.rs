@@ -12,7 +12,7 @@ use crate::{
     replicate::ReplicateReport,
     run::{RunReport, RunStatus},
     size::size,
-    tell::{Happening, note_standing},
+    tell::{About, Happening, note_standing},
 };
 
 /// So many paths that were left out are named in a message.
@@ -128,7 +128,9 @@ impl Conductor<'_> {
             });
             standing = Standing::Failed;
         }
-        if let Err(error) = note_standing(self.configuration, journal, plan, standing, &happening) {
+        if let Err(error) =
+            note_standing(self.configuration, journal, &About::of(plan), standing, &happening)
+        {
             self.events.event(Event::Note(format!("{error}; nobody is told of this run")));
         }
     }

@@ -65,6 +65,7 @@ mod tests {
                 plan: Some(plan),
                 store: "oak",
                 machine: "hut",
+                unattended: false,
                 started,
             };
             let id = journal.begin(&beginning).expect("begins");

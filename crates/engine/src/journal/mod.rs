@@ -109,6 +109,8 @@ pub struct Beginning<'a> {
     pub store: &'a str,
     /// The machine.
     pub machine: &'a str,
+    /// Whether it was started by itself.
+    pub unattended: bool,
     /// When, in milliseconds since 1970.
     pub started: i64,
 }
@@ -172,6 +174,8 @@ pub struct JournalEntry {
     pub machine: String,
     /// The version of the program that did it.
     pub version: String,
+    /// Whether it was started by itself.
+    pub unattended: bool,
     /// When it began, in milliseconds since 1970.
     pub started: i64,
     /// When it ended, in milliseconds since 1970.
@@ -190,6 +194,15 @@ pub struct JournalEntry {
     pub words: Option<String>,
     /// What to do then.
     pub hint: Option<String>,
+}
+
+impl JournalEntry {
+    /// Whether it came to nothing through no fault of its own: its process ended without a word, or
+    /// was asked to end while nobody looked.
+    #[must_use]
+    pub fn is_cut(&self) -> bool {
+        self.outcome == Outcome::Interrupted && (self.unattended || self.ended.is_none())
+    }
 }
 
 /// The journal, open.
@@ -266,7 +279,7 @@ impl Journal {
     /// If the journal cannot be written.
     pub fn begin(&self, beginning: &Beginning<'_>) -> Result<i64> {
         let connection = self.connection();
-        let Beginning { work, plan, store, machine, started } = *beginning;
+        let Beginning { work, plan, store, machine, unattended, started } = *beginning;
         let row = params![
             work.word(),
             plan,
@@ -276,8 +289,9 @@ impl Journal {
             own_process(),
             started,
             Outcome::Running.word(),
+            unattended,
         ];
-        let sql = "INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+        let sql = "INSERT INTO work (kind, plan, store, machine, version, process, started, outcome, unattended) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
         connection.execute(sql, row).map_err(|error| self.failed(&error))?;
         let id = connection.last_insert_rowid();
         drop(connection);
@@ -372,7 +386,7 @@ impl Journal {
         let connection = self.connection();
         let read = || {
             let sql = format!(
-                "SELECT id, kind, plan, store, machine, started, ended, outcome, snapshot, new, changed, gone, same, skipped, bytes_read, bytes_new, bytes_stored, exceptions, words, hint, version FROM work {which}"
+                "SELECT id, kind, plan, store, machine, started, ended, outcome, snapshot, new, changed, gone, same, skipped, bytes_read, bytes_new, bytes_stored, exceptions, words, hint, version, unattended FROM work {which}"
             );
             let mut select = connection.prepare(&sql)?;
             select.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()
@@ -446,6 +460,7 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<JournalEntry> {
         words: row.get(18)?,
         hint: row.get(19)?,
         version: row.get(20)?,
+        unattended: row.get(21)?,
     })
 }
 
@@ -496,7 +511,14 @@ mod tests {
     use super::*;
 
     fn beginning(plan: &str, started: i64) -> Beginning<'_> {
-        Beginning { work: Work::Run, plan: Some(plan), store: "oak", machine: "hut", started }
+        Beginning {
+            work: Work::Run,
+            plan: Some(plan),
+            store: "oak",
+            machine: "hut",
+            unattended: false,
+            started,
+        }
     }
 
     #[test]

@@ -10,7 +10,7 @@ mod post;
 mod web;
 mod words;
 
-use skellin_plan::{Plan, Standing, Topic, Way, tellings};
+use skellin_plan::{Plan, Standing, Tell, Topic, Way, tellings};
 
 pub use post::{Post, send};
 pub use words::Happening;
@@ -21,6 +21,25 @@ use crate::{
     journal::{Journal, MessageDraft},
 };
 
+/// The plan something is told of.
+#[derive(Clone, Copy, Debug)]
+pub struct About<'a> {
+    /// Its name.
+    pub plan: &'a str,
+    /// Its store; empty if that is not known.
+    pub store: &'a str,
+    /// Who is told of what.
+    pub tell: &'a Tell,
+}
+
+impl<'a> About<'a> {
+    /// Of a plan without mistakes.
+    #[must_use]
+    pub fn of(plan: &'a Plan) -> Self {
+        Self { plan: &plan.name, store: &plan.store, tell: &plan.tell }
+    }
+}
+
 /// Notes how things stand with a plan now, and puts on their way what is to be told of it; how many
 /// messages that are.
 ///
@@ -29,7 +48,7 @@ use crate::{
 pub fn note_standing(
     configuration: &Configuration,
     journal: &Journal,
-    plan: &Plan,
+    about: &About<'_>,
     standing: Standing,
     happening: &Happening<'_>,
 ) -> Result<usize> {
@@ -39,17 +58,17 @@ pub fn note_standing(
         channel.is_some_and(|channel| matches!(channel.way, Way::Ping { .. }))
     };
     journal.tell(
-        &plan.name,
+        about.plan,
         happening.work,
         happening.now,
         |troubles| tellings(troubles, standing, now),
         |telling| {
             // Who watches a ping hears only of what is good: that is what it means.
-            let named = plan.tell.channels(telling.topic).iter();
+            let named = about.tell.channels(telling.topic).iter();
             let fits = |channel: &&String| telling.topic == Topic::Success || !is_ping(channel);
             let channels: Vec<String> = named.filter(fits).cloned().collect();
-            let (subject, body) = words::message(plan, telling, happening);
-            let facts = words::facts(plan, telling, happening).to_string();
+            let (subject, body) = words::message(about, telling, happening);
+            let facts = words::facts(about, telling, happening).to_string();
             (!channels.is_empty()).then_some(MessageDraft { channels, subject, body, facts })
         },
     )

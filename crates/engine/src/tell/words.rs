@@ -4,7 +4,9 @@ use std::fmt::Write;
 
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
-use skellin_plan::{Plan, Telling, Topic};
+use skellin_plan::{Telling, Topic};
+
+use super::About;
 
 /// What happened with a plan, as far as it is told.
 #[derive(Clone, Debug, Default)]
@@ -38,8 +40,12 @@ fn rfc3339(milliseconds: i64) -> String {
 }
 
 /// The subject and the text of a message.
-pub(super) fn message(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> (String, String) {
-    let (name, machine) = (&plan.name, what.machine);
+pub(super) fn message(
+    about: &About<'_>,
+    telling: &Telling,
+    what: &Happening<'_>,
+) -> (String, String) {
+    let (name, machine) = (about.plan, what.machine);
     let (subject, first) = match (telling.topic, telling.is_over) {
         (Topic::Failure, false) => (
             format!("{name} failed on {machine}"),
@@ -94,7 +100,9 @@ pub(super) fn message(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> (
     if let Some(late) = what.late.filter(|_| !is_over && telling.topic == Topic::Late) {
         fact("expected by", &shown(late));
     }
-    fact("store", &plan.store);
+    if !about.store.is_empty() {
+        fact("store", about.store);
+    }
     if !is_over && telling.topic != Topic::Success {
         fact("last good run", &what.last_good.map_or("none yet".to_owned(), shown));
         if let Some(hint) = &what.hint {
@@ -111,9 +119,9 @@ pub(super) fn message(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> (
 }
 
 /// The same for programs.
-pub(super) fn facts(plan: &Plan, telling: &Telling, what: &Happening<'_>) -> Value {
+pub(super) fn facts(about: &About<'_>, telling: &Telling, what: &Happening<'_>) -> Value {
     json!({
-        "event": telling.topic.word(), "over": telling.is_over, "plan": plan.name, "store": plan.store,
+        "event": telling.topic.word(), "over": telling.is_over, "plan": about.plan, "store": about.store,
         "machine": what.machine, "time": rfc3339(what.now), "since": rfc3339(telling.since.as_millisecond()),
         "times": telling.times, "run": what.work, "message": what.words, "hint": what.hint, "did": what.did,
         "last-good": what.last_good.map(rfc3339), "version": env!("CARGO_PKG_VERSION"),
@@ -126,9 +134,8 @@ mod tests {
 
     #[test]
     fn a_message_says_what_happened_since_when_and_what_to_do() {
-        let text = "sources = [\"/srv/readings\"]\nstore = \"oak\"\n";
-        let (plan, _) = skellin_plan::parse_plan("readings", "f", text, &|_: &str| None, ["oak"]);
-        let plan = plan.expect("a plan");
+        let tell = skellin_plan::Tell::default();
+        let about = About { plan: "readings", store: "oak", tell: &tell };
         let happening = Happening {
             machine: "hut",
             now: 1_795_000_000_000,
@@ -139,7 +146,7 @@ mod tests {
         };
         let since = Timestamp::from_second(1_794_900_000).expect("a moment");
         let mut telling = Telling { topic: Topic::Failure, is_over: false, since, times: 3 };
-        let (subject, body) = message(&plan, &telling, &happening);
+        let (subject, body) = message(&about, &telling, &happening);
         assert_eq!(subject, "readings failed on hut");
         for part in [
             "nothing answers",
@@ -152,10 +159,10 @@ mod tests {
             assert!(body.contains(part), "{part}: {body}");
         }
         telling.is_over = true;
-        let (subject, body) = message(&plan, &telling, &happening);
+        let (subject, body) = message(&about, &telling, &happening);
         assert_eq!(subject, "readings is well again on hut");
         assert!(!body.contains("nothing answers") && body.contains("it lasted since"), "{body}");
-        let facts = facts(&plan, &telling, &happening);
+        let facts = facts(&about, &telling, &happening);
         assert_eq!(
             (&facts["event"], &facts["over"], &facts["run"]),
             (&"failure".into(), &true.into(), &42.into())

@@ -102,6 +102,17 @@ fn run_due(
                 context.progress.say(&format!("note: {channel} is not told yet: {why}"));
             }
         }
+        for file in configuration.plans.iter().filter(|file| all && file.plan.is_none()) {
+            let message = format!("the plan `{}` has mistakes and does not run", file.name);
+            // Whoever should know is told once a day; a line of cron would say it every minute.
+            match context.global.quiet {
+                true => runs.note(Ok(Exit::Usage)),
+                false => {
+                    let hint = "skellin plan check shows each with its line";
+                    runs.note(Err(CliError::usage(message, hint)));
+                }
+            }
+        }
         if context.global.json {
             output::json(&json!({"runs": runs.reports}));
         }

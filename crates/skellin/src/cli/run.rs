@@ -39,13 +39,16 @@ pub(super) struct RunArgs {
     /// Started by the steward, which has this number of a process and carries the messages
     #[arg(long, value_name = "PROCESS", hide = true)]
     steward: Option<u32>,
+    /// Whether nobody is there
+    #[arg(skip)]
+    unattended: bool,
 }
 
 impl RunArgs {
     /// Gentle runs of these plans, with nobody to agree to anything.
     pub fn gentle(plans: Vec<String>) -> Self {
         let (dry_run, agree, labels) = (false, false, Vec::new());
-        Self { plans, dry_run, agree, labels, gentle: true, steward: None }
+        Self { plans, dry_run, agree, labels, gentle: true, steward: None, unattended: true }
     }
 }
 
@@ -103,6 +106,7 @@ pub(super) fn one(
         dry_run: args.dry_run,
         list_paths: args.dry_run && context.global.verbose,
         gentle: args.gentle,
+        unattended: args.unattended || args.steward.is_some(),
     };
     let says = !context.global.json && !context.global.quiet;
     let open = |store: &str| context.open_store(configuration, store, !args.dry_run);

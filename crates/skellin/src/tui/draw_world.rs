@@ -12,7 +12,7 @@ use skellin_engine::{
     ByteCounts, Census, Change, Configuration, DriveStates, Exception, FileCounts, Folders,
     JournalEntry, Outcome, PlanFile, Shares, Work,
 };
-use skellin_plan::{Stores, parse_plan, parse_stores};
+use skellin_plan::{Stores, Tell, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
 
 use crate::tui::{
@@ -36,7 +36,13 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
             "about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n"
         );
         let (plan, problems) = parse_plan(name, "plan", &text, &nothing, ["oak"]);
-        PlanFile { name: (*name).to_owned(), path: "plan".into(), plan, problems }
+        PlanFile {
+            name: (*name).to_owned(),
+            path: "plan".into(),
+            plan,
+            problems,
+            tell: Tell::default(),
+        }
     };
     let folder = |name: &str| PathBuf::from("/etc/skellin").join(name);
     let stores = match plans {
@@ -110,6 +116,7 @@ pub(super) fn entry(
     let failed = matches!(outcome, Outcome::Failed);
     JournalEntry {
         version: "0.1.0".to_owned(),
+        unattended: false,
         id: number,
         work,
         plan: plan.map(str::to_owned),

@@ -393,6 +393,7 @@ mod tests {
         lane.take_marks(&[mark(0, 1000)], 2000);
         let entry = |started, outcome| JournalEntry {
             version: "0.1.0".to_owned(),
+            unattended: false,
             id: 1,
             work: skellin_engine::Work::Run,
             plan: Some("readings".to_owned()),
