@@ -70,7 +70,7 @@ impl Setting<'_> {
     pub fn steward_units(&self) -> Vec<Unit> {
         let mut text = self.head("the steward of all plans", true);
         text.push_str("[Service]\nType=notify\nNotifyAccess=main\nExecReload=/bin/kill -HUP $MAINPID\nWatchdogSec=5min\nRestart=on-failure\nRestartSec=1min\n");
-        text.push_str("SuccessExitStatus=143\nTimeoutStopSec=5min\n");
+        text.push_str("SuccessExitStatus=143\nKillMode=mixed\nTimeoutStopSec=5min\n");
         text.push_str(&self.command(&["steward"]));
         text.push_str(&self.inside());
         let target = if self.is_root { "multi-user.target" } else { "default.target" };
@@ -119,7 +119,7 @@ impl Setting<'_> {
 
     fn one_shot(&self, what: &str, words: &[&str]) -> String {
         let mut text = self.head(what, true);
-        text.push_str("[Service]\nType=oneshot\nTimeoutStopSec=5min\n");
+        text.push_str("[Service]\nType=oneshot\nKillMode=mixed\nTimeoutStopSec=5min\n");
         // Done with exceptions, and run by somebody else right now, are no failures of the service.
         text.push_str("SuccessExitStatus=4 6\n");
         text.push_str(&self.command(words));

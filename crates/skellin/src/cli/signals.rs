@@ -1,6 +1,6 @@
 //! Signals: the first asks long work to stop, the second ends the process at once.
 
-use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
@@ -9,6 +9,8 @@ use signal_hook::{
 use skellin_engine::Cancel;
 
 static CAUGHT: AtomicU8 = AtomicU8::new(0);
+/// Whether only the first signal counts.
+static PATIENT: AtomicBool = AtomicBool::new(false);
 
 /// Raises `cancel` when the process is asked to end.
 pub(crate) fn watch(cancel: &Cancel) {
@@ -18,7 +20,7 @@ pub(crate) fn watch(cancel: &Cancel) {
     std::thread::spawn(move || {
         for signal in &mut signals {
             let number = u8::try_from(signal).unwrap_or(2);
-            if cancel.is_cancelled() {
+            if cancel.is_cancelled() && !PATIENT.load(Ordering::SeqCst) {
                 std::process::exit(128 + i32::from(number));
             }
             CAUGHT.store(number, Ordering::SeqCst);
@@ -35,6 +37,9 @@ pub(crate) fn caught() -> Option<u8> {
 /// Ends this process gently when its parent ends, which is a process of this number.
 pub(crate) fn end_with(parent: u32) {
     use rustix::process::{Signal, getppid, set_parent_process_death_signal};
+    // The kernel tells of the end of each thread of the parent, and so may a service manager and the
+    // parent itself: nobody is in a hurry, and what was entered is to be left.
+    PATIENT.store(true, Ordering::SeqCst);
     // Where this cannot be had the work goes on to its end, and is found in the journal.
     let _ = set_parent_process_death_signal(Some(Signal::TERM));
     let is_there = getppid().is_some_and(|now| now.as_raw_nonzero().get().unsigned_abs() == parent);
