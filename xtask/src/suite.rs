@@ -13,6 +13,7 @@ const NEEDED: &[(&str, &str)] = &[
     ("ssh-keygen", "openssh-client"),
     ("openssl", "openssl"),
     ("dbus-daemon", "dbus"),
+    ("dbus-monitor", "dbus"),
     ("systemd-analyze", "systemd"),
     ("python3", "python3"),
 ];

@@ -245,6 +245,30 @@ fn mail_that_does_not_go_out_delays_nothing_and_is_noted_with_what_to_do() {
 }
 
 #[test]
+fn the_machines_own_sendmail_carries_mail_and_its_failure_is_said() {
+    let station = Station::new("failure = [\"local\"]");
+    let world = &station.world;
+    station.channels("[local]\nmail = \"root@hut.ridge.example\"\nserver = \"sendmail\"\n");
+    let (bin, letter) = (world.path("bin"), world.path("letter"));
+    let sendmail = |script: &str| {
+        write(&bin.join("sendmail"), format!("#!/bin/sh\n{script}\n"));
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        fs::set_permissions(bin.join("sendmail"), mode).unwrap();
+    };
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    let tell = || world.command(&["tell", "local", "--test"]).env("PATH", &path).output().unwrap();
+    sendmail(&format!("echo \"$@\" >{0}; cat >>{0}", letter.display()));
+    assert!(tell().status.success());
+    let text = fs::read_to_string(&letter).unwrap();
+    assert!(text.lines().next().unwrap().contains("root@hut.ridge.example"), "{text}");
+    assert!(text.contains("Subject: A trial from Skellin") && text.contains("it works"), "{text}");
+    sendmail("echo no spool here >&2; exit 75");
+    let output = tell();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.code() == Some(1) && said.contains("sendmail of this machine"), "{said}");
+}
+
+#[test]
 fn webhooks_are_signed_pings_come_after_success_and_commands_are_run() {
     let (web, full) = (Web::start("204 No Content"), Web::start("507 Insufficient Storage"));
     let station = Station::new(

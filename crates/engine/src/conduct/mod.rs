@@ -1,6 +1,7 @@
 //! Work as a whole: with the plan's lock, the store, an entry in the journal and its steps, and what
 //! is told of it.
 
+mod owing;
 mod reading;
 mod telling;
 
@@ -10,7 +11,7 @@ use skellin_plan::{Effort, PlaceSpec, Plan, Speed};
 use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
 
 use crate::{
-    around::{self, Part, Surroundings, Told, owed_leaves},
+    around::Surroundings,
     clock::{Cancel, Clock},
     config::Configuration,
     error::{EngineError, Result},
@@ -277,66 +278,6 @@ impl Conductor<'_> {
             });
         }
         Ok(lock)
-    }
-
-    /// Runs the `leave` commands that runs which ended without a word have left owed: of one plan,
-    /// whose lock is held, or of all that are not being run. How many commands that were.
-    pub fn make_up_for_leaves(&self) -> usize {
-        self.leave_what_is_owed(None, &self.steps(None))
-    }
-
-    fn leave_what_is_owed(&self, of: Option<&str>, steps: &Steps<'_>) -> usize {
-        let state = &self.configuration.folders.state;
-        let mut done = 0;
-        for owed in owed_leaves(state) {
-            let is_ours = of == Some(owed.plan.as_str());
-            if of.is_some() && !is_ours {
-                continue;
-            }
-            // One that is being run leaves by itself.
-            let lock = if is_ours { None } else { PlanLock::take(state, &owed.plan).ok() };
-            if !is_ours && lock.is_none() {
-                continue;
-            }
-            let entry = match steps.entry {
-                Some(entry) => Some(entry),
-                None => self.begin(Work::Leave, Some(&owed.plan), &owed.store, self.machine, false),
-            };
-            let own = self.steps(entry);
-            let mut failed = Vec::new();
-            for command in &owed.commands {
-                let (started, on) = (self.clock.now(), command.on.as_deref());
-                let told = Told { status: "interrupted", ..Told::default() };
-                let variables = told.variables(&owed.plan, &owed.store, Part::Leave);
-                let grounds = &self.configuration.grounds;
-                let ended =
-                    around::run(&command.leave, on, grounds, &variables, command.timeout(), None);
-                let now = self.clock.now();
-                own.add(&around::step_of(&command.leave, on, Part::Leave, started, now, &ended));
-                done += 1;
-                if let Some(why) = ended.reason {
-                    failed.push(format!("`{}`: {why}", command.leave.join(" ")));
-                }
-            }
-            let words = format!(
-                "{}: an earlier run ended without a word; its `leave` commands are made up for",
-                owed.plan
-            );
-            self.events.event(Event::Note(words.clone()));
-            if steps.entry.is_none() {
-                let result: Result<()> = Ok(());
-                self.finish(entry, &result, |()| Ending {
-                    words: Some(if failed.is_empty() { words } else { failed.join("; ") }),
-                    hint: (!failed.is_empty()).then(|| LEAVE_HINT.to_owned()),
-                    ..Ending::at(
-                        self.clock.now(),
-                        if failed.is_empty() { Outcome::Done } else { Outcome::Failed },
-                    )
-                });
-            }
-            owed.settle();
-        }
-        done
     }
 
     /// Says if it is another drive's turn.

@@ -149,15 +149,17 @@ impl WhereArgs {
             (Some(Manager::Cron), _, false) => {
                 Err(nobody("there is no crontab here", "--with systemd"))
             }
-            (None, false, false) => Err(nobody("neither systemd nor cron is here", "the steward")),
+            (None, false, false) => Err(nobody("neither systemd nor cron is here", "")),
         }
     }
 }
 
 fn nobody(what: &str, other: &str) -> CliError {
-    let hint = format!(
-        "use {other}; or keep `skellin steward` running, by whatever starts things on this machine"
-    );
+    let steward = "keep `skellin steward` running, by whatever starts things on this machine";
+    let hint = match other {
+        "" => steward.to_owned(),
+        other => format!("use {other}; or {steward}"),
+    };
     CliError::failed(what, Some(hint))
 }
 
