@@ -68,7 +68,7 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     if far {
         write(
             &folders.config.join("plans/gateway.toml"),
-            "about   = \"The logger on the mast, pulled over SFTP\"\nsources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore   = \"oak\"\nmachine = \"hut\"\nrules   = \"skip *.spool\"\n\n[schedule]\nrun = \"sundays, tuesdays and thursdays at 23:20\"\n",
+            "about   = \"The logger on the mast, pulled over SFTP\"\nsources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore   = \"oak\"\nmachine = \"hut\"\nrules   = \"skip *.spool\"\n\n[schedule]\nrun = \"sundays, tuesdays and thursdays at 23:20\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
         )?;
     }
     write(
@@ -84,7 +84,7 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     write(
         &folders.config.join("plans/ringing.toml"),
         &format!(
-            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\n{}\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n",
+            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\n{}\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
             ridge.ringing().display(),
             copies("offshore")
         ),
