@@ -35,10 +35,7 @@ fn window(app: &Model, lane: &Lane, plan: &Plan) -> Option<(String, bool)> {
     Some(match lane.fits(next) {
         true => (format!("{hours}; a run takes about {takes} and fits"), true),
         false => (
-            format!(
-                "▨ {hours}; a run takes about {takes}, and the next, {}, will not be done in time: start it earlier, or open the window wider",
-                words::moment(next)
-            ),
+            format!("▨ {hours}; a run takes about {takes}: the next will not be done in time"),
             false,
         ),
     })
@@ -93,6 +90,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             Span::styled(format!("  {:<13}", "window"), theme.quiet()),
             Span::styled(words, style),
         ]));
+        if !fits {
+            lines.push(Line::from(format!(
+                "{:<15}→ start it earlier, or open the window wider",
+                ""
+            )));
+        }
     }
     if let Some(plan) = &lane.plan {
         lines.push(fact(app, "tells", tells(plan)));
