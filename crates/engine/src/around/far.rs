@@ -2,14 +2,10 @@
 
 use std::time::Duration;
 
-use skellin_place::{FarCommand, SftpTarget};
+use skellin_place::FarCommand;
 
 use super::Ended;
-use crate::{clock::Cancel, error::Result, places::Grounds};
-
-fn target(host: &str, grounds: &Grounds) -> Result<SftpTarget> {
-    grounds.command_target(host)
-}
+use crate::{clock::Cancel, places::Grounds};
 
 pub(super) fn run(
     host: &str,
@@ -19,7 +15,7 @@ pub(super) fn run(
     timeout: Duration,
     cancel: Option<&Cancel>,
 ) -> Ended {
-    let target = match target(host, grounds) {
+    let target = match grounds.command_target(host) {
         Ok(target) => target,
         Err(error) => return Ended::unable(error.to_string()),
     };
