@@ -37,7 +37,9 @@ pub(crate) fn test() -> Result<()> {
     test.args(["test", "--workspace", "--no-fail-fast"]).current_dir(root());
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
-        say("  mounts within a source; a full and a read-only disk behind SFTP");
+        say(
+            "  mounts within a source; a full and a read-only disk behind SFTP; a full state directory",
+        );
         test.env("SKELLIN_TESTS_WITHOUT_MOUNTS", "1");
     }
     run_watched(&mut test)

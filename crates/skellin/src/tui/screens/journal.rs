@@ -15,6 +15,9 @@ use crate::{
 
 /// So many runs of a plan tell what is usual.
 const USUAL: usize = 30;
+/// They are looked for among so many entries, whatever the journal holds: this is done for each row
+/// that shows.
+const LOOKED_BACK: usize = 1000;
 /// What takes so much more or less time than usual is said.
 const FAR: f64 = 1.5;
 /// The steps of a small line of durations.
@@ -54,7 +57,7 @@ fn before(papers: &Papers, row: usize) -> Vec<i64> {
             && other.store == entry.store
             && matches!(other.outcome, Outcome::Done | Outcome::Exceptions)
     };
-    let older = papers[row + 1..].iter().map(|(entry, _)| entry).filter(same);
+    let older = papers[row + 1..].iter().take(LOOKED_BACK).map(|(entry, _)| entry).filter(same);
     let mut times: Vec<i64> = older.filter_map(took).take(USUAL).collect();
     times.reverse();
     times
