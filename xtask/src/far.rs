@@ -67,6 +67,7 @@ impl Far {
     fn sftp_target(&self, path: &str) -> SftpTarget {
         SftpTarget {
             hop: Hop {
+                identity_passphrase: None,
                 name: "127.0.0.1".to_owned(),
                 address: "127.0.0.1".to_owned(),
                 port: self.to_sftp.port(),
@@ -266,11 +267,14 @@ fn one_file(far: &Far) -> Result<()> {
     let begun = Instant::now();
     let store = open(&place, Cache::None)?;
     let spec = SnapshotSpec::Of { plan: "far".to_owned(), when: When::Newest };
-    let snapshot = history::find_snapshot(&store, &spec)?;
+    let snapshot =
+        history::find_snapshot(&store, &spec, history::Whose { own: "hut", named: None })?;
     let path = std::os::unix::ffi::OsStrExt::as_bytes(wanted.as_os_str());
     let located = history::must_locate(&store, &snapshot, path)?;
     let out = far.folder.join("out");
     let request = RestoreRequest {
+        through: &[],
+        keep_set_id: false,
         snapshot: &snapshot,
         paths: &[located],
         destination: &Destination::Directory(out),

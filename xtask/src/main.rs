@@ -1,7 +1,8 @@
-//! `cargo xtask test`, `cargo xtask bench` and `cargo xtask fuzz`.
+//! `cargo xtask test`, `cargo xtask bench`, `cargo xtask damage` and `cargo xtask fuzz`.
 
 mod bench;
 mod choosing;
+mod damage;
 mod far;
 mod fuzz;
 mod inputs;
@@ -16,10 +17,11 @@ fn main() -> anyhow::Result<()> {
     match arguments.next().as_deref() {
         Some("test") => suite::test(),
         Some("bench") => bench::bench(arguments.next().as_deref()),
+        Some("damage") => damage::damage(arguments.next().as_deref()),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far]` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far]`, `damage [EVERY]` or `fuzz [MINUTES]`"
             )
         }
     }

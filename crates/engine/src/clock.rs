@@ -3,7 +3,7 @@
 use std::{
     sync::{
         Arc,
-        atomic::{AtomicBool, AtomicI64, Ordering},
+        atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering},
     },
     time::{SystemTime, UNIX_EPOCH},
 };
@@ -50,7 +50,21 @@ impl Clock for MovedClock {
 
 /// Tells long work to stop. Clones share the flag.
 #[derive(Clone, Debug, Default)]
-pub struct Cancel(Arc<AtomicBool>);
+pub struct Cancel {
+    raised: Arc<AtomicBool>,
+    /// How much has to be done before the process may end, however long that takes.
+    held: Arc<AtomicUsize>,
+}
+
+/// As long as it is there, the process does not end.
+#[derive(Debug)]
+pub struct Held(Arc<AtomicUsize>);
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::SeqCst);
+    }
+}
 
 impl Cancel {
     /// A flag that is not raised.
@@ -61,12 +75,25 @@ impl Cancel {
 
     /// Raises it.
     pub fn cancel(&self) {
-        self.0.store(true, Ordering::SeqCst);
+        self.raised.store(true, Ordering::SeqCst);
+    }
+
+    /// Keeps an interrupted process from ending before something is done that has to be.
+    #[must_use]
+    pub fn hold(&self) -> Held {
+        self.held.fetch_add(1, Ordering::SeqCst);
+        Held(Arc::clone(&self.held))
+    }
+
+    /// Whether something is being done that has to be.
+    #[must_use]
+    pub fn is_held(&self) -> bool {
+        self.held.load(Ordering::SeqCst) > 0
     }
 
     /// Whether it is raised.
     #[must_use]
     pub fn is_cancelled(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
+        self.raised.load(Ordering::Relaxed)
     }
 }

@@ -6,6 +6,7 @@ use std::{
     sync::Arc,
 };
 
+use skellin_place::own::{open_plain, read_up_to};
 use skellin_plan::{
     Channel, Channels, Plan, Problem, StoreConfig, Stores, Tell, parse_channels, parse_hosts,
     parse_plan_reading, parse_stores, parse_tell,
@@ -14,7 +15,9 @@ use skellin_plan::{
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
+    ownership::{self, Untrusted},
     places::{Grounds, local_directory},
+    secrets::hide_variables,
 };
 
 /// A plan's file.
@@ -49,9 +52,18 @@ pub struct Configuration {
     pub channels: Channels,
 }
 
+/// Files of the configuration are no longer than this, in bytes.
+const LONGEST: u64 = 16 << 20;
+
+/// Reads a file that is to be obeyed.
 fn read(path: &Path) -> Result<Option<String>> {
-    match fs::read(path) {
-        Ok(bytes) => match String::from_utf8(bytes) {
+    let read = open_plain(path).and_then(|file| {
+        let looked = ownership::look(path)?;
+        Ok((looked, read_up_to(file, LONGEST)?))
+    });
+    match read {
+        Ok((Err(untrusted), _)) => Err(untrusted.into()),
+        Ok((Ok(()), bytes)) => match String::from_utf8(bytes) {
             Ok(text) => Ok(Some(text)),
             Err(_) => {
                 Err(EngineError::local("read", path, io::Error::other("it is not UTF-8 text")))
@@ -68,6 +80,12 @@ fn read_named(path: &Path) -> Result<String, String> {
         Ok(Some(text)) => Ok(text),
         Ok(None) => Err(format!("{} is not there", path.display())),
         Err(error) => Err(error.to_string()),
+    }
+}
+
+impl From<Untrusted> for EngineError {
+    fn from(Untrusted { path, why, mend }: Untrusted) -> Self {
+        Self::Untrusted { path, why, mend }
     }
 }
 
@@ -103,12 +121,22 @@ impl Configuration {
         let with = |name: &str| std::env::var(name).ok();
         let path = folders.config.join("stores.toml");
         let text = read(&path)?.unwrap_or_default();
+        hide_variables(&text);
         let stores = parse_stores(&path.display().to_string(), &text, &with);
         let path = folders.config.join("channels.toml");
         let text = read(&path)?.unwrap_or_default();
+        hide_variables(&text);
         let channels = parse_channels(&path.display().to_string(), &text, &with);
         let mut plans = Vec::new();
         let folder = folders.config.join("plans");
+        // Who may write there can add plans; one that is not there is nobody's.
+        for folder in [&folders.config, &folder] {
+            match ownership::look(folder) {
+                Ok(looked) => looked?,
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                Err(error) => return Err(EngineError::local("look at", folder, error)),
+            }
+        }
         let listed = match fs::read_dir(&folder) {
             Ok(listed) => listed.collect::<io::Result<Vec<_>>>(),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
@@ -121,8 +149,21 @@ impl Configuration {
             else {
                 continue;
             };
-            let Some(text) = read(&path)? else { continue };
             let name = name.to_owned();
+            let text = match read(&path) {
+                Ok(Some(text)) => text,
+                Ok(None) => continue,
+                // Of one plan that others may write the rest knows nothing.
+                Err(EngineError::Untrusted { path: at, why, mend }) => {
+                    let what = if at == path { "it".to_owned() } else { at.display().to_string() };
+                    let message = format!("{what} is not obeyed: {why}");
+                    let problem = Problem::of_file(&path.display().to_string(), message, mend);
+                    let (plan, tell, problems) = (None, Tell::default(), vec![problem]);
+                    plans.push(PlanFile { name, path, plan, problems, tell });
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
             // A store with a mistake is still one that a plan may name.
             let named = stores.names.iter().map(String::as_str);
             let file = path.display().to_string();
@@ -138,6 +179,7 @@ impl Configuration {
         plans.sort_by(|a, b| a.name.cmp(&b.name));
         let path = folders.config.join("hosts.toml");
         let text = read(&path)?.unwrap_or_default();
+        hide_variables(&text);
         let hosts = parse_hosts(&path.display().to_string(), &text, &with);
         let grounds = Arc::new(Grounds::new(hosts.fine));
         Ok(Self { folders, stores, plans, host_problems: hosts.problems, grounds, channels })

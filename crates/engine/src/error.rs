@@ -42,6 +42,24 @@ pub enum EngineError {
     /// None of the plan's sources can be read.
     #[error("none of the sources of `{0}` can be read")]
     NoSources(String),
+    /// What is restored in place would go through a link that nobody agreed to.
+    #[error("{} is a link to {} now, and what is restored would go there", link.display(), target.display())]
+    LinkAbove {
+        /// The link.
+        link: PathBuf,
+        /// What it points to.
+        target: PathBuf,
+    },
+    /// Configuration that others may write.
+    #[error("{} is not obeyed: {why}", path.display())]
+    Untrusted {
+        /// The file or directory.
+        path: PathBuf,
+        /// What is wrong with it.
+        why: String,
+        /// The command that mends it.
+        mend: String,
+    },
     /// A name that nothing has.
     #[error("{what}")]
     Unknown {
@@ -135,7 +153,9 @@ impl EngineError {
             Self::Store(StoreError::WrongPassphrase { .. }) => {
                 "check which passphrase belongs to this store".to_owned()
             }
-            Self::Store(StoreError::Damaged { .. } | StoreError::Lost(_)) => {
+            Self::Store(
+                StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),
+            ) => {
                 "`skellin verify` names everything that is damaged and the files it touches".to_owned()
             }
             Self::Store(StoreError::Newer { .. }) => "install a newer version".to_owned(),
@@ -151,6 +171,12 @@ impl EngineError {
             Self::NotEntered { .. } => {
                 "nothing was read; try the command by hand, or let the run go on without it: if-enter-fails = \"go-on\"".to_owned()
             }
+            Self::LinkAbove { link, target } => format!(
+                "if that is where it belongs, say --through {}={}; else restore it elsewhere with --to DIR",
+                link.display(),
+                target.display()
+            ),
+            Self::Untrusted { mend, .. } => mend.clone(),
             Self::NoPassphrase(_) => "name a way to it in stores.toml: passphrase = { file = \"…\" }".to_owned(),
             Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),
             Self::Unknown { hint, .. } | Self::Secret { hint, .. } => hint.clone(),

@@ -55,18 +55,23 @@ pub struct Exception {
     pub reason: String,
 }
 
+/// How the reason of an exception begins that is due to the store and not to the path.
+pub(crate) const UNREADABLE_STORE: &str = "the store cannot give it";
+
 impl Exception {
     /// What to do about it.
     #[must_use]
     pub fn remedy(&self) -> &'static str {
         let has = |words: &str| self.reason.contains(words);
-        if has("permission was refused") {
+        if has(UNREADABLE_STORE) {
+            "`skellin verify` names everything that is damaged; a snapshot before, or another store of the plan, may have it whole"
+        } else if has("permission was refused") {
             "run it as a user who may read it, or leave it out with a rule"
         } else if has("it is not there") {
             "is it mounted? If it is gone for good, take it out of the plan"
         } else if has("vanished or was replaced") {
             "nothing, if that was meant: the next run takes what is there then"
-        } else if has("changed while it was read") {
+        } else if has("changed while it was read") || has("grew while it was read") {
             "stop what writes it while the plan runs, or leave it out with a rule"
         } else if has("Input/output error") {
             "the medium may be failing: look after it, then run again"

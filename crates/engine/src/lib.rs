@@ -23,6 +23,7 @@ mod lock;
 mod metadata;
 mod names;
 mod new_store;
+mod ownership;
 mod path;
 mod places;
 mod replicate;
@@ -35,10 +36,11 @@ mod steward;
 mod tell;
 mod thaw;
 pub mod timers;
+mod waits;
 
 pub use around::{Owed, owed_leaves};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
-pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage};
+pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
@@ -60,12 +62,12 @@ pub use places::{
     prepare_place_alone, reach, reach_source,
 };
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
-pub use restore::{Destination, Existing, RestoreReport, RestoreRequest, restore};
+pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
 pub use run::{
     ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, ReadSoFar, RunReport,
-    RunRequest, RunStatus, Shrinkage, Surrounding, run,
+    RunRequest, RunStatus, Shrinkage, Surrounding, record_damage, run,
 };
-pub use secrets::{Passphrase, read_secret};
+pub use secrets::{Passphrase, read_secret, weakness};
 pub use steward::{Hands, Job, Look, Steward};
 pub use tell::{About, Happening, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};

@@ -106,4 +106,10 @@ impl StewardLock {
     pub fn take(state: &Path) -> Result<Self> {
         take(state, "steward.")?.map(Self).ok_or(EngineError::StewardRuns)
     }
+
+    /// Whether a steward runs.
+    #[must_use]
+    pub fn is_taken(state: &Path) -> bool {
+        matches!(take(state, "steward."), Ok(None))
+    }
 }

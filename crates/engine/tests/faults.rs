@@ -215,7 +215,7 @@ fn every_operation_of_a_verification_may_fail() {
 fn every_object_may_be_torn_or_flipped_and_nothing_panics() {
     let world = World::new();
     for name in world.before.names() {
-        let whole = world.before.fetch(&name).unwrap();
+        let whole = world.before.fetch(&name, 1 << 30).unwrap();
         for change in 0..4 {
             let memory = world.before.fork();
             let mut bytes = whole.clone();

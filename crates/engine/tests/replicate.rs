@@ -142,7 +142,7 @@ fn what_was_interrupted_goes_on_and_what_is_damaged_is_left_out() {
     let fresh = other_store();
     let data = memory.names().into_iter().filter(|name| name.as_str().starts_with("data/"));
     for name in data.collect::<Vec<_>>() {
-        let mut bytes = memory.fetch(&name).unwrap();
+        let mut bytes = memory.fetch(&name, 1 << 30).unwrap();
         let middle = bytes.len() / 2;
         bytes[middle] ^= 1;
         memory.overwrite(&name, bytes);

@@ -233,7 +233,7 @@ fn files_whose_content_is_damaged_are_named_and_the_rest_comes_back() {
     let containers: Vec<_> =
         world.memory.names().into_iter().filter(|name| name.folder() == "data").collect();
     let victim = &containers[containers.len() / 2];
-    let mut bytes = world.memory.fetch(victim).unwrap();
+    let mut bytes = world.memory.fetch(victim, 1 << 30).unwrap();
     let middle = bytes.len() / 2;
     bytes[middle] ^= 0x40;
     world.memory.overwrite(victim, bytes);
@@ -267,7 +267,7 @@ fn a_damaged_snapshot_is_read_from_its_spare_and_reported() {
     let world = world(simple);
     let place: Arc<dyn Place> = Arc::new(world.memory.clone());
     let name = place.listing("snapshots").unwrap().remove(0).name;
-    let mut bytes = world.memory.fetch(&name).unwrap();
+    let mut bytes = world.memory.fetch(&name, 1 << 30).unwrap();
     bytes[60] ^= 1;
     world.memory.overwrite(&name, bytes);
     let report = common::verify(&place);

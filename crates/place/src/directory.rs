@@ -12,6 +12,12 @@ use crate::{
 
 /// Where objects grow until they are whole.
 const NURSERY: &str = "unfinished";
+/// Random bytes in the name of what grows there.
+const DRAFT: usize = 12;
+
+fn is_hex(byte: u8) -> bool {
+    matches!(byte, b'0'..=b'9' | b'a'..=b'f')
+}
 
 /// A directory. Each object is a file, written under another name in `unfinished/`, synced, then
 /// moved to its own; the move never replaces anything.
@@ -28,7 +34,8 @@ impl DirectoryPlace {
     /// # Errors
     /// [`PlaceErrorKind::Missing`] if the directory is not there.
     pub fn open(root: impl Into<PathBuf>) -> Result<Self, PlaceError> {
-        Self::open_on(root.into(), Arc::new(SystemDisk))
+        let root = root.into();
+        Self::open_on(root.clone(), Arc::new(SystemDisk::new(root)))
     }
 
     /// As [`open`](Self::open), on a disk of the caller's.
@@ -48,7 +55,8 @@ impl DirectoryPlace {
     /// # Errors
     /// If a directory cannot be made.
     pub fn prepare(root: impl Into<PathBuf>, folders: &[&str]) -> Result<Self, PlaceError> {
-        Self::prepare_on(root.into(), folders, Arc::new(SystemDisk))
+        let root = root.into();
+        Self::prepare_on(root.clone(), folders, Arc::new(SystemDisk::new(root)))
     }
 
     /// As [`prepare`](Self::prepare), on a disk of the caller's.
@@ -98,7 +106,7 @@ impl DirectoryPlace {
     }
 
     fn write_and_move(&self, name: &ObjectName, bytes: &[u8]) -> io::Result<()> {
-        let mut random = [0u8; 12];
+        let mut random = [0u8; DRAFT];
         getrandom::fill(&mut random).map_err(io::Error::other)?;
         let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
         let draft = self.root.join(NURSERY).join(suffix);
@@ -176,7 +184,8 @@ impl Place for DirectoryPlace {
         let nursery = self.root.join(NURSERY);
         let mut stale = Vec::new();
         let listed = self.disk.list(&nursery, &mut |leaf, _size, age| {
-            if age >= age_seconds {
+            // Only what is named like a draft of ours is one.
+            if age >= age_seconds && leaf.len() == 2 * DRAFT && leaf.bytes().all(is_hex) {
                 stale.push(nursery.join(leaf));
             }
         });

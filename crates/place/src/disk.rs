@@ -3,12 +3,26 @@
 
 use std::{
     fmt::Debug,
-    fs::{self, File, OpenOptions},
+    fs::{self, File},
     io::{self, Read, Seek, SeekFrom, Write},
-    path::Path,
+    os::{fd::OwnedFd, unix::fs::DirBuilderExt},
+    path::{Component, Path, PathBuf},
+    sync::OnceLock,
+    time::{SystemTime, UNIX_EPOCH},
 };
 
-use crate::Extent;
+use rustix::{
+    fs::{
+        AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, fsync, linkat, mkdirat,
+        openat, renameat, renameat_with, statat, unlinkat,
+    },
+    io::Errno,
+};
+
+use crate::{
+    Extent,
+    own::{open_folder, open_plain_at, read_up_to},
+};
 
 /// A file being written.
 pub trait DiskFile: Send {
@@ -65,9 +79,54 @@ pub trait Disk: Send + Sync + Debug {
     fn remove(&self, path: &Path) -> io::Result<()>;
 }
 
-/// The operating system's own.
-#[derive(Debug, Default)]
-pub struct SystemDisk;
+/// The operating system's own. Everything is done relative to the directory it was opened on and
+/// its folders, which are never reached through a link: whoever may write there leads it nowhere.
+#[derive(Debug)]
+pub struct SystemDisk {
+    root: PathBuf,
+    /// Device and inode of the directory, once it was seen: another one in its place is not it.
+    identity: OnceLock<(u64, u64)>,
+}
+
+impl SystemDisk {
+    /// The file system at a directory, which need not be there yet.
+    #[must_use]
+    pub fn new(root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into(), identity: OnceLock::new() }
+    }
+
+    /// The root, opened. It is the user's word, so a link may lead to it.
+    fn root(&self) -> io::Result<OwnedFd> {
+        let root = open_folder(CWD, &self.root, true)?;
+        let facts = fstat(&root)?;
+        let identity = (facts.st_dev, facts.st_ino);
+        if *self.identity.get_or_init(|| identity) != identity {
+            let why = format!("{} is another directory now", self.root.display());
+            return Err(io::Error::new(io::ErrorKind::NotFound, why));
+        }
+        Ok(root)
+    }
+
+    /// A folder below the root, or the root itself.
+    fn folder(&self, path: &Path) -> io::Result<OwnedFd> {
+        let below = path.strip_prefix(&self.root).map_err(|_| io::ErrorKind::InvalidInput)?;
+        let mut at = self.root()?;
+        for part in below.components() {
+            let Component::Normal(name) = part else {
+                return Err(io::ErrorKind::InvalidInput.into());
+            };
+            at = open_folder(&at, Path::new(name), false)?;
+        }
+        Ok(at)
+    }
+
+    /// The folder a file lies in, and its name there.
+    fn at<'p>(&self, path: &'p Path) -> io::Result<(OwnedFd, &'p Path)> {
+        let parts = path.parent().zip(path.file_name());
+        let (folder, leaf) = parts.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok((self.folder(folder)?, Path::new(leaf)))
+    }
+}
 
 impl DiskFile for File {
     fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
@@ -81,25 +140,26 @@ impl DiskFile for File {
 
 impl Disk for SystemDisk {
     fn begin(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
-        Ok(Box::new(OpenOptions::new().write(true).create_new(true).open(path)?))
+        let (folder, leaf) = self.at(path)?;
+        let flags =
+            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let file = openat(folder, leaf, flags, Mode::RUSR | Mode::WUSR)?;
+        Ok(Box::new(File::from(file)))
     }
 
     fn rename_new(&self, from: &Path, to: &Path) -> io::Result<()> {
-        use rustix::{
-            fs::{CWD, RenameFlags, renameat_with},
-            io::Errno,
-        };
-        match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        let ((from, old), (to, new)) = (self.at(from)?, self.at(to)?);
+        match renameat_with(&from, old, &to, new, RenameFlags::NOREPLACE) {
             // Some file systems do not know the flag; a hard link refuses to replace as well.
             Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
-                match fs::hard_link(from, to) {
-                    Ok(()) => fs::remove_file(from),
+                match linkat(&from, old, &to, new, AtFlags::empty()) {
+                    Ok(()) => Ok(unlinkat(&from, old, AtFlags::empty())?),
+                    Err(Errno::EXIST) => Err(Errno::EXIST.into()),
                     // Nor hard links (FAT): names are random, so a look before is all there is.
-                    Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Err(error),
-                    Err(_) if fs::symlink_metadata(to).is_ok() => {
-                        Err(io::ErrorKind::AlreadyExists.into())
+                    Err(_) if statat(&to, new, AtFlags::SYMLINK_NOFOLLOW).is_ok() => {
+                        Err(Errno::EXIST.into())
                     }
-                    Err(_) => fs::rename(from, to),
+                    Err(_) => Ok(renameat(&from, old, &to, new)?),
                 }
             }
             other => Ok(other?),
@@ -107,22 +167,46 @@ impl Disk for SystemDisk {
     }
 
     fn sync_folder(&self, path: &Path) -> io::Result<()> {
-        File::open(path)?.sync_all()
+        // The directory above the root is no folder of ours, but holds its name.
+        let folder = match path.starts_with(&self.root) {
+            true => self.folder(path)?,
+            false => open_folder(CWD, path, true)?,
+        };
+        Ok(fsync(folder)?)
     }
 
     fn make_folder(&self, path: &Path) -> io::Result<()> {
-        fs::create_dir_all(path)
+        if path == self.root {
+            return fs::DirBuilder::new().recursive(true).mode(0o700).create(path);
+        }
+        let (folder, leaf) = self.at(path)?;
+        match mkdirat(&folder, leaf, Mode::RWXU) {
+            // What is there has to be a folder that no link leads to.
+            Err(Errno::EXIST) => open_folder(&folder, leaf, false).map(drop),
+            other => Ok(other?),
+        }
     }
 
     fn has_folder(&self, path: &Path) -> bool {
-        path.is_dir()
+        match path.starts_with(&self.root) {
+            true => self.folder(path).is_ok(),
+            false => path.is_dir(),
+        }
     }
 
     fn read(&self, path: &Path, extent: Extent, into: &mut Vec<u8>) -> io::Result<()> {
-        let mut file = File::open(path)?;
+        let (folder, leaf) = self.at(path)?;
+        let mut file = open_plain_at(folder, leaf).map_err(|error| match error.kind() {
+            // A link or a pipe is no object, and a listing shows none either.
+            io::ErrorKind::InvalidInput => io::ErrorKind::NotFound.into(),
+            _ => error,
+        })?;
         into.clear();
         match extent {
-            Extent::Whole => file.read_to_end(into).map(drop),
+            Extent::Within(most) => {
+                *into = read_up_to(file, most)?;
+                Ok(())
+            }
             Extent::Tail(length) => {
                 let size = file.metadata()?.len();
                 file.seek(SeekFrom::Start(size.saturating_sub(length)))?;
@@ -146,23 +230,27 @@ impl Disk for SystemDisk {
     }
 
     fn list(&self, path: &Path, each: &mut dyn FnMut(&str, u64, u64)) -> io::Result<()> {
-        for entry in fs::read_dir(path)? {
+        let folder = self.folder(path)?;
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
+        for entry in Dir::read_from(&folder)? {
             let entry = entry?;
-            let metadata = match entry.metadata() {
-                Ok(metadata) => metadata,
+            let facts = match statat(&folder, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW) {
+                Ok(facts) => facts,
                 // Deleted since the directory was read.
-                Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
-                Err(error) => return Err(error),
+                Err(Errno::NOENT) => continue,
+                Err(error) => return Err(error.into()),
             };
-            if let (true, Some(name)) = (metadata.is_file(), entry.file_name().to_str()) {
-                let age = metadata.modified()?.elapsed().map_or(0, |age| age.as_secs());
-                each(name, metadata.len(), age);
+            let is_file = FileType::from_raw_mode(facts.st_mode) == FileType::RegularFile;
+            if let (true, Ok(name)) = (is_file, entry.file_name().to_str()) {
+                let age = now.saturating_sub(u64::try_from(facts.st_mtime).unwrap_or(0));
+                each(name, u64::try_from(facts.st_size).unwrap_or(0), age);
             }
         }
         Ok(())
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {
-        fs::remove_file(path)
+        let (folder, leaf) = self.at(path)?;
+        Ok(unlinkat(folder, leaf, AtFlags::empty())?)
     }
 }

@@ -39,6 +39,8 @@ pub enum PlaceErrorKind {
     Exists,
     /// The object is shorter than the range asked for.
     Short,
+    /// The object is longer than its kind allows.
+    Long,
     /// The place itself is not there.
     Missing,
     /// Not allowed.
@@ -104,6 +106,7 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
         PlaceErrorKind::NotFound => "it is not there",
         PlaceErrorKind::Exists => "it exists already",
         PlaceErrorKind::Short => "it is shorter than it should be",
+        PlaceErrorKind::Long => "it is longer than an object of its kind can be",
         PlaceErrorKind::Missing => "the place is not there",
         PlaceErrorKind::Refused => "permission was refused",
         PlaceErrorKind::Full => "there is no room left",
@@ -138,6 +141,7 @@ impl PlaceError {
             io::ErrorKind::NotFound => PlaceErrorKind::NotFound,
             io::ErrorKind::AlreadyExists => PlaceErrorKind::Exists,
             io::ErrorKind::UnexpectedEof => PlaceErrorKind::Short,
+            io::ErrorKind::FileTooLarge => PlaceErrorKind::Long,
             io::ErrorKind::PermissionDenied => PlaceErrorKind::Refused,
             io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => PlaceErrorKind::Full,
             io::ErrorKind::ReadOnlyFilesystem => PlaceErrorKind::ReadOnly,
@@ -169,6 +173,29 @@ impl PlaceError {
     pub fn is_passing(&self) -> bool {
         use PlaceErrorKind::{Busy, Cut, Slow, Unreachable};
         matches!(self.kind, Busy | Cut | Slow | Unreachable)
+    }
+
+    /// Whether reading failed for this object, as against the place as a whole: this account may not
+    /// read it, or the operating system says why it cannot.
+    #[must_use]
+    pub fn is_of_the_object(&self) -> bool {
+        let from_system = self.source.as_ref().is_some_and(|why| why.raw_os_error().is_some());
+        self.operation == Operation::Read
+            && match self.kind {
+                PlaceErrorKind::Refused | PlaceErrorKind::Long => true,
+                PlaceErrorKind::Failed => from_system,
+                _ => false,
+            }
+    }
+
+    /// Whether the medium could not read a part of an object that is there.
+    #[must_use]
+    pub fn is_lost_sector(&self) -> bool {
+        let code = self.source.as_ref().and_then(io::Error::raw_os_error);
+        self.operation == Operation::Read
+            && code.is_some_and(|code| {
+                rustix::io::Errno::from_raw_os_error(code) == rustix::io::Errno::IO
+            })
     }
 
     /// Whether the object is simply not there.

@@ -2,7 +2,7 @@
 
 use std::fmt::Debug;
 
-use crate::{PlaceError, PlaceErrorKind, Retries, retry::Patience};
+use crate::{PlaceError, PlaceErrorKind, Retries, Waiting, retry::Patience};
 
 /// What kind of thing a path is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -92,6 +92,14 @@ pub trait FarFiles: Send + Sync + Debug {
     fn stride(&self) -> u64 {
         8 << 20
     }
+
+    /// What is waited for at this moment, where the host knows.
+    fn waiting(&self) -> Option<Waiting> {
+        None
+    }
+
+    /// Ends the waiting that is under way.
+    fn give_up(&self) {}
 }
 
 /// Files whose passing failures are asked for again.
@@ -133,6 +141,14 @@ impl<F: FarFiles> FarFiles for RetryingFiles<F> {
     fn stride(&self) -> u64 {
         self.inner.stride()
     }
+
+    fn waiting(&self) -> Option<Waiting> {
+        self.patience.waiting(self.inner.describe())
+    }
+
+    fn give_up(&self) {
+        self.patience.give_up();
+    }
 }
 
 /// What a server calls a state of content (RFC 9110, section 8.8.3): some quote it in one answer
@@ -161,6 +177,7 @@ impl PlaceError {
             PlaceErrorKind::NotFound
                 | PlaceErrorKind::Refused
                 | PlaceErrorKind::Short
+                | PlaceErrorKind::Long
                 | PlaceErrorKind::Frozen
                 | PlaceErrorKind::Failed
         )

@@ -11,8 +11,10 @@ mod far;
 mod faults;
 mod ftp;
 mod http;
+mod mail;
 mod memory;
 mod name;
+pub mod own;
 mod retry;
 mod s3;
 mod sftp;
@@ -27,9 +29,10 @@ pub use far::{FarEntry, FarFacts, FarFiles, FarKind, FarPart, RetryingFiles};
 pub use faults::{Fault, FaultyPlace};
 pub use ftp::{FtpPlace, FtpStep, FtpTarget};
 pub use http::{WebAnswer, ask_web};
+pub use mail::{MailError, MailSubmission, submit_mail};
 pub use memory::MemoryPlace;
 pub use name::{NameError, ObjectName};
-pub use retry::{Retries, RetryingPlace};
+pub use retry::{Retries, RetryingPlace, Waiting};
 pub use s3::{S3Key, S3Login, S3Place, S3Style, S3Target};
 pub use sftp::{FarCommand, Hop, SftpPlace, SftpStep, SftpTarget};
 pub use throttle::{Throttle, Throttles};
@@ -37,11 +40,15 @@ pub use webdav::{WebDavPlace, WebDavTarget};
 
 use std::fmt::Debug;
 
+/// A folder has no more entries than this; a server that lists on and on is given up on.
+pub(crate) const MOST_LISTED: usize = 5_000_000;
+
 /// The part of an object that is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Extent {
-    /// All of it.
-    Whole,
+    /// All of it, if it has no more bytes than these; more at the place is an error. What an object
+    /// can hold at most is known by its kind, and a place is not to be trusted with more.
+    Within(u64),
     /// Exactly `length` bytes from `offset`; less at the place is an error.
     Range {
         /// First byte.
@@ -132,18 +139,27 @@ pub trait Place: Send + Sync + Debug {
         Ok(())
     }
 
+    /// What is waited for at this moment, where the place knows.
+    fn waiting(&self) -> Option<Waiting> {
+        None
+    }
+
+    /// Ends the waiting that is under way, since nobody wants what is waited for any more. What is
+    /// asked afterwards is waited for as ever.
+    fn give_up(&self) {}
+
     /// Whether each request takes long enough that one rather asks for more at a time.
     fn is_far(&self) -> bool {
         false
     }
 
-    /// Reads a whole object.
+    /// Reads a whole object that may have so many bytes at most.
     ///
     /// # Errors
-    /// As [`read`](Place::read).
-    fn fetch(&self, name: &ObjectName) -> Result<Vec<u8>, PlaceError> {
+    /// As [`read`](Place::read); [`PlaceErrorKind::Long`] if it has more.
+    fn fetch(&self, name: &ObjectName, most: u64) -> Result<Vec<u8>, PlaceError> {
         let mut bytes = Vec::new();
-        self.read(name, Extent::Whole, &mut bytes)?;
+        self.read(name, Extent::Within(most), &mut bytes)?;
         Ok(bytes)
     }
 

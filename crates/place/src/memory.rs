@@ -66,7 +66,10 @@ impl Place for MemoryPlace {
         let objects = self.objects();
         let bytes = objects.get(name).ok_or_else(|| fail(PlaceErrorKind::NotFound))?;
         let part = match extent {
-            Extent::Whole => Some(&bytes[..]),
+            Extent::Within(most) if bytes.len() as u64 > most => {
+                return Err(fail(PlaceErrorKind::Long));
+            }
+            Extent::Within(_) => Some(&bytes[..]),
             Extent::Tail(length) => {
                 let length = usize::try_from(length).unwrap_or(usize::MAX).min(bytes.len());
                 bytes.get(bytes.len() - length..)

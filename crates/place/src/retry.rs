@@ -2,20 +2,20 @@
 
 use std::{
     sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     thread,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use crate::{Extent, Listed, ObjectName, Place, PlaceError, PlaceErrorKind, Readiness};
 
-/// How often and after what pauses.
+/// How long and after what pauses something is tried again.
 #[derive(Clone, Copy, Debug)]
 pub struct Retries {
-    /// How often it is tried again.
-    pub most: u32,
+    /// So long it is tried again after the last thing that went well, on whatever connection.
+    pub patience: Duration,
     /// The first pause; each next one is twice as long, and each is shortened at random by up to a
     /// half, so that many that failed together do not come back together.
     pub pause: Duration,
@@ -23,8 +23,26 @@ pub struct Retries {
 
 impl Default for Retries {
     fn default() -> Self {
-        Self { most: 5, pause: Duration::from_millis(500) }
+        Self { patience: Duration::from_secs(600), pause: Duration::from_millis(500) }
     }
+}
+
+/// No pause is longer.
+const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+/// A host that has not answered yet is waited for this part of the patience.
+const FIRST_CONTACT: u32 = 20;
+/// Between two looks whether somebody has given up.
+const TICK: Duration = Duration::from_millis(50);
+
+/// What is waited for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Waiting {
+    /// Which place or host.
+    pub subject: String,
+    /// Why, if it failed and is tried again; else it has just not answered yet.
+    pub why: Option<String>,
+    /// For so long nothing has gone well there.
+    pub since: Duration,
 }
 
 /// Tries again what is asked of one host.
@@ -33,42 +51,112 @@ pub(crate) struct Patience {
     retries: Retries,
     /// Whether it has answered yet. A host that never did is hardly there a moment later.
     answered: AtomicBool,
+    state: Mutex<State>,
+    /// Raised each time somebody gives up waiting.
+    given_up: AtomicU64,
+}
+
+#[derive(Debug)]
+struct State {
+    /// When something went well last.
+    progress: Instant,
+    /// How many questions are under way.
+    asking: usize,
+    /// Why the last one failed, while it is tried again.
+    why: Option<String>,
 }
 
 impl Patience {
     pub fn new(retries: Retries) -> Self {
-        Self { retries, answered: AtomicBool::new(false) }
+        let state = State { progress: Instant::now(), asking: 0, why: None };
+        Self {
+            retries,
+            answered: AtomicBool::new(false),
+            state: Mutex::new(state),
+            given_up: AtomicU64::new(0),
+        }
     }
 
-    /// Does something until it is done, refused, or tried often enough. `work` is told how often it
-    /// was tried before.
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What is waited for now, if anything is under way.
+    pub fn waiting(&self, subject: String) -> Option<Waiting> {
+        let state = self.state();
+        (state.asking > 0).then(|| Waiting {
+            subject,
+            why: state.why.clone(),
+            since: state.progress.elapsed(),
+        })
+    }
+
+    /// Ends all waiting that is under way: what failed is told as it is.
+    pub fn give_up(&self) {
+        self.given_up.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// Does something until it is done, refused, or tried for long enough. `work` is told how often
+    /// it was tried before.
     pub fn again<T>(
         &self,
         mut work: impl FnMut(u32) -> Result<T, PlaceError>,
     ) -> Result<T, PlaceError> {
+        let before = self.given_up.load(Ordering::SeqCst);
+        {
+            let mut state = self.state();
+            if state.asking == 0 {
+                // Time in which nothing was asked is no waiting.
+                state.progress = Instant::now();
+            }
+            state.asking += 1;
+        }
         let mut tried = 0;
-        loop {
+        let done = loop {
             let done = work(tried);
-            let is_away = done.as_ref().is_err_and(|error| {
-                error.kind == PlaceErrorKind::Unreachable && !self.answered.load(Ordering::Relaxed)
-            });
-            match done {
-                Err(error) if error.is_passing() && !is_away && tried < self.retries.most => {
-                    thread::sleep(self.pause(tried));
-                    tried += 1;
-                }
-                other => {
-                    if !is_away {
-                        self.answered.store(true, Ordering::Relaxed);
-                    }
-                    return other;
+            let Err(error) = &done else { break done };
+            let answered = self.answered.load(Ordering::Relaxed);
+            let is_away = error.kind == PlaceErrorKind::Unreachable && !answered;
+            if !error.is_passing() || is_away {
+                break done;
+            }
+            let patience = match answered {
+                true => self.retries.patience,
+                false => self.retries.patience / FIRST_CONTACT,
+            };
+            let pause = self.pause(tried);
+            {
+                let mut state = self.state();
+                state.why = Some(error.reason());
+                if state.progress.elapsed() + pause > patience {
+                    break done;
                 }
             }
+            let until = Instant::now() + pause;
+            while let Some(left) = until.checked_duration_since(Instant::now())
+                && self.given_up.load(Ordering::SeqCst) == before
+            {
+                thread::sleep(left.min(TICK));
+            }
+            if self.given_up.load(Ordering::SeqCst) != before {
+                break done;
+            }
+            tried += 1;
+        };
+        let mut state = self.state();
+        state.asking -= 1;
+        let is_passing = done.as_ref().is_err_and(PlaceError::is_passing);
+        if !is_passing {
+            // Refusals are answers too.
+            self.answered.store(true, Ordering::Relaxed);
+            (state.progress, state.why) = (Instant::now(), None);
         }
+        drop(state);
+        done
     }
 
     fn pause(&self, tried: u32) -> Duration {
-        let whole = self.retries.pause.saturating_mul(1 << tried.min(10));
+        let whole = self.retries.pause.saturating_mul(1 << tried.min(10)).min(LONGEST_PAUSE);
         let mut byte = [0u8];
         // Without randomness the pause is whole.
         let _ = getrandom::fill(&mut byte);
@@ -105,9 +193,10 @@ impl Place for RetryingPlace {
         self.patience.again(|tried| match self.inner.create(name, bytes) {
             // The answer to an earlier try may have been lost, and the object is ours.
             Err(error) if error.kind == PlaceErrorKind::Exists && tried > 0 => {
-                match self.inner.fetch(name)? == bytes {
-                    true => Ok(()),
-                    false => Err(error),
+                match self.inner.fetch(name, bytes.len() as u64) {
+                    Ok(there) if there == bytes => Ok(()),
+                    Err(looking) if looking.kind != PlaceErrorKind::Long => Err(looking),
+                    _ => Err(error),
                 }
             }
             other => other,
@@ -143,6 +232,14 @@ impl Place for RetryingPlace {
 
     fn thaw(&self, name: &ObjectName) -> Result<(), PlaceError> {
         self.patience.again(|_| self.inner.thaw(name))
+    }
+
+    fn waiting(&self) -> Option<Waiting> {
+        self.patience.waiting(self.inner.describe())
+    }
+
+    fn give_up(&self) {
+        self.patience.give_up();
     }
 }
 
@@ -211,7 +308,8 @@ mod tests {
         let moods = Mutex::new(moods.to_vec());
         let moody = Moody { inner: MemoryPlace::new(), moods, does_it, asked: Mutex::new(0) };
         let moody = Arc::new(moody);
-        let retries = Retries { most: 3, pause: Duration::from_millis(1) };
+        let retries =
+            Retries { patience: Duration::from_millis(200), pause: Duration::from_millis(1) };
         (Arc::clone(&moody), RetryingPlace::new(moody, retries))
     }
 
@@ -226,9 +324,11 @@ mod tests {
         let (moody, patient) = place(&[Cut, Slow, Busy], false);
         patient.create(&name, b"x").expect("in the end");
         assert_eq!(asked(&moody), 4);
-        let (moody, patient) = place(&[Cut; 9], false);
+        patient.delete(&name).expect("it has answered");
+        moody.moods.lock().expect("no panic").extend([Cut; 999]);
         assert_eq!(patient.create(&name, b"x").expect_err("no end").kind, Cut);
-        assert_eq!(asked(&moody), 4);
+        let tries = asked(&moody);
+        assert!(tries > 4 && tries < 900, "{tries} tries in a fifth of a second");
         for kind in [Full, Login, Refused] {
             let (moody, patient) = place(&[kind, kind], false);
             assert_eq!(patient.create(&name, b"x").expect_err("is refused").kind, kind);
@@ -250,13 +350,39 @@ mod tests {
         let name = ObjectName::new("data/a").expect("a name");
         let (moody, patient) = place(&[PlaceErrorKind::Cut], true);
         patient.create(&name, b"mine").expect("it was written the first time");
-        assert_eq!(moody.inner.fetch(&name).expect("is there"), b"mine");
+        assert_eq!(moody.inner.fetch(&name, 1 << 30).expect("is there"), b"mine");
         // Written by another: that is said.
         let (moody, patient) = place(&[PlaceErrorKind::Cut], false);
         moody.inner.create(&name, b"another's").expect("creates");
         let error = patient.create(&name, b"mine").expect_err("is there");
         assert_eq!(error.kind, PlaceErrorKind::Exists);
-        assert_eq!(moody.inner.fetch(&name).expect("is there"), b"another's");
+        assert_eq!(moody.inner.fetch(&name, 1 << 30).expect("is there"), b"another's");
+    }
+
+    #[test]
+    fn what_is_waited_for_is_told_and_given_up_when_asked() {
+        let name = ObjectName::new("data/a").expect("a name");
+        let (moody, _) = place(&[], false);
+        let retries = Retries { patience: Duration::from_secs(60), pause: Duration::from_secs(30) };
+        let patient = RetryingPlace::new(Arc::clone(&moody) as Arc<dyn Place>, retries);
+        patient.delete(&name).expect("it has answered");
+        assert_eq!(patient.waiting(), None);
+        moody.moods.lock().expect("no panic").push(PlaceErrorKind::Cut);
+        thread::scope(|scope| {
+            let asked = scope.spawn(|| patient.create(&name, b"x"));
+            let waiting = loop {
+                match patient.waiting() {
+                    Some(waiting) if waiting.why.is_some() => break waiting,
+                    _ => thread::yield_now(),
+                }
+            };
+            assert_eq!(waiting.subject, "moody");
+            assert_eq!(waiting.why.as_deref(), Some("the connection broke off"));
+            patient.give_up();
+            let error = asked.join().expect("no panic").expect_err("is given up");
+            assert_eq!(error.kind, PlaceErrorKind::Cut);
+        });
+        patient.create(&name, b"x").expect("later questions are asked as ever");
     }
 
     #[test]

@@ -83,6 +83,36 @@ impl<R: Read> Read for Throttled<'_, R> {
     }
 }
 
+/// Slower than this nothing is waited for, in bytes a second.
+const LEAST_RATE: f64 = 64.0;
+
+/// Bytes that come at least at a rate at which they will ever have come: a server that gives one
+/// now and then is given up on once this takes longer than `grace` more than it may.
+pub(crate) struct Paced<R> {
+    inner: R,
+    begun: Instant,
+    grace: Duration,
+    got: u64,
+}
+
+impl<R> Paced<R> {
+    pub fn new(inner: R, grace: Duration) -> Self {
+        Self { inner, begun: Instant::now(), grace, got: 0 }
+    }
+}
+
+impl<R: Read> Read for Paced<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let got = self.inner.read(into)?;
+        self.got += got as u64;
+        let allowed = self.grace + Duration::from_secs_f64(self.got as f64 / LEAST_RATE);
+        match got > 0 && self.begun.elapsed() > allowed {
+            true => Err(io::Error::new(io::ErrorKind::TimedOut, "it comes too slowly")),
+            false => Ok(got),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use std::sync::atomic::{AtomicU64, Ordering};

@@ -43,12 +43,62 @@ fn a_missing_mount_is_never_filled() {
 fn what_a_crash_left_unfinished_is_swept_by_age() {
     let folder = tempfile::tempdir().expect("a directory");
     let place = DirectoryPlace::prepare(folder.path(), &["data"]).expect("prepares");
-    let left = folder.path().join("unfinished/0123");
+    let left = folder.path().join("unfinished/0123456789abcdef01234567");
     std::fs::write(&left, b"half").expect("writes");
     place.sweep(3600).expect("sweeps");
     assert!(left.exists(), "it may still be growing");
     place.sweep(0).expect("sweeps");
     assert!(!left.exists());
+}
+
+#[test]
+fn no_link_leads_out_of_a_place() {
+    use std::os::unix::fs::symlink;
+    let folder = tempfile::tempdir().expect("a directory");
+    let (root, elsewhere) = (folder.path().join("oak"), folder.path().join("elsewhere"));
+    let place = DirectoryPlace::prepare(&root, &["data", "index"]).expect("prepares");
+    std::fs::create_dir(&elsewhere).expect("makes");
+    let victim = elsewhere.join("0123456789abcdef01234567");
+    std::fs::write(&victim, b"somebody's only copy").expect("writes");
+    for swapped in ["unfinished", "data"] {
+        std::fs::remove_dir(root.join(swapped)).expect("removes");
+        symlink(&elsewhere, root.join(swapped)).expect("links");
+    }
+    assert!(place.sweep(0).is_err(), "what is no folder of ours is not swept");
+    let object = name("data/0123456789abcdef01234567");
+    assert!(place.read(&object, Extent::Within(99), &mut Vec::new()).is_err());
+    assert!(place.delete(&object).is_err() && place.listing("data").is_err());
+    assert!(place.create(&name("data/b"), b"x").is_err());
+    assert_eq!(std::fs::read_dir(&elsewhere).expect("lists").count(), 1);
+    assert_eq!(std::fs::read(&victim).expect("reads"), b"somebody's only copy");
+    // Nor does a link, pipe or device in an object's place.
+    symlink(&victim, root.join("index/a")).expect("links");
+    symlink("/dev/zero", root.join("index/b")).expect("links");
+    rustix::fs::mkfifoat(rustix::fs::CWD, root.join("index/c"), rustix::fs::Mode::RUSR)
+        .expect("a pipe");
+    for leaf in ["a", "b", "c"] {
+        let read = place.read(&name(&format!("index/{leaf}")), Extent::Within(9), &mut Vec::new());
+        assert_eq!(read.expect_err("is no object").kind, PlaceErrorKind::NotFound, "{leaf}");
+    }
+    assert!(place.listing("index").expect("lists").is_empty());
+    // Another directory in the place of the root is not it.
+    std::fs::rename(&root, folder.path().join("moved")).expect("moves");
+    DirectoryPlace::prepare(&root, &["data"]).expect("prepares");
+    let kind = place.create(&name("data/a"), b"x").expect_err("another one").kind;
+    assert_eq!(kind, PlaceErrorKind::Missing);
+}
+
+#[test]
+fn objects_and_folders_are_for_their_owner_alone() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let folder = tempfile::tempdir().expect("a directory");
+    let root = folder.path().join("oak");
+    let place = DirectoryPlace::prepare(&root, &["data"]).expect("prepares");
+    place.create(&name("data/a"), b"x").expect("creates");
+    for (path, mode) in [("", 0o700), ("data", 0o700), ("unfinished", 0o700), ("data/a", 0o600)] {
+        let facts = std::fs::metadata(root.join(path)).expect("is there");
+        assert_eq!(facts.permissions().mode() & 0o777, mode, "{path}");
+    }
 }
 
 /// A disk without room after some bytes.
@@ -106,7 +156,7 @@ impl Disk for FullDisk {
 #[test]
 fn a_full_disk_leaves_nothing_behind() {
     let folder = tempfile::tempdir().expect("a directory");
-    let disk = Arc::new(FullDisk(SystemDisk));
+    let disk = Arc::new(FullDisk(SystemDisk::new(folder.path())));
     let place =
         DirectoryPlace::prepare_on(folder.path().into(), &["data"], disk).expect("prepares");
     let error = place.create(&name("data/a"), &[1; 100]).expect_err("no room");

@@ -150,11 +150,11 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     let place = FtpPlace::open(through).expect("opens");
     place.create(&name("data/a"), b"before").expect("creates");
     wire.cut();
-    let error = place.fetch(&name("data/a")).expect_err("is cut");
+    let error = place.fetch(&name("data/a"), 1 << 30).expect_err("is cut");
     assert!(error.is_passing(), "{:?}: {error}", error.kind);
-    assert_eq!(place.fetch(&name("data/a")).expect("goes on"), b"before");
+    assert_eq!(place.fetch(&name("data/a"), 1 << 30).expect("goes on"), b"before");
     wire.freeze();
-    assert_eq!(place.fetch(&name("data/a")).expect_err("no answer").kind, Slow);
+    assert_eq!(place.fetch(&name("data/a"), 1 << 30).expect_err("no answer").kind, Slow);
 }
 
 #[test]

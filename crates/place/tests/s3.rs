@@ -104,7 +104,7 @@ fn what_is_there_is_kept_even_where_the_server_would_not() {
                 let error = store.create(name, &vec![2; length]).expect_err("is there");
                 assert_eq!(error.kind, PlaceErrorKind::Exists);
             }
-            assert!(store.fetch(name).expect("reads").iter().all(|byte| *byte == 1));
+            assert!(store.fetch(name, 1 << 30).expect("reads").iter().all(|byte| *byte == 1));
         }
     }
 }
@@ -175,9 +175,9 @@ fn each_refusal_has_its_reason_and_what_to_do() {
         .trouble(|trouble| (trouble.room, trouble.frozen_class) = (None, Some("DEEP".to_owned())));
     store.create(&name("data/a"), b"cold").expect("creates");
     store.create(&name("index/a"), b"warm").expect("creates");
-    assert_eq!(store.fetch(&name("index/a")).expect("is at hand"), b"warm");
+    assert_eq!(store.fetch(&name("index/a"), 1 << 30).expect("is at hand"), b"warm");
     says(
-        &store.fetch(&name("data/a")).expect_err("is frozen"),
+        &store.fetch(&name("data/a"), 1 << 30).expect_err("is frozen"),
         Frozen,
         "has to be thawed",
         "come back",
@@ -185,7 +185,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     server.trouble(|trouble| trouble.busy = 3);
     assert_eq!(store.listing("index").expect_err("is busy").kind, Busy);
     let pause = Duration::from_millis(1);
-    let patient = RetryingPlace::new(store, Retries { most: 3, pause });
+    let patient = RetryingPlace::new(store, Retries { pause, ..Retries::default() });
     assert_eq!(patient.listing("index").expect("comes again").len(), 1);
 }
 
@@ -196,13 +196,16 @@ fn a_line_that_is_cut_or_frozen_leaves_nothing_half_written() {
     let wire = Wire::to(server.address().port(), Pace::default()).expect("a line");
     let endpoint = format!("http://127.0.0.1:{}", wire.port());
     let pause = Duration::from_millis(1);
-    let store = RetryingPlace::new(place(target(endpoint.clone())), Retries { most: 5, pause });
+    let store = RetryingPlace::new(
+        place(target(endpoint.clone())),
+        Retries { pause, ..Retries::default() },
+    );
     for number in 0..5 {
         wire.cut();
         let name = name(&format!("data/{number}"));
         store.create(&name, &vec![number; 6 << 20]).expect("creates all the same");
         wire.cut();
-        assert!(store.fetch(&name).expect("reads").iter().all(|byte| *byte == number));
+        assert!(store.fetch(&name, 1 << 30).expect("reads").iter().all(|byte| *byte == number));
     }
     // Cut in the middle of a large object, nothing of it is there, and what it left is swept.
     let slow = Wire::to(server.address().port(), Pace { rate: Some(8 << 20), ..Pace::default() });

@@ -73,6 +73,7 @@ fn the_stand_in_conforms_and_refuses() {
             identities: Vec::new(),
             agent: false,
             password: Some("two terns".to_owned().into()),
+            identity_passphrase: None,
             known_hosts: vec![known],
         },
         via: Vec::new(),
@@ -87,6 +88,10 @@ fn the_stand_in_conforms_and_refuses() {
     let mut wrong = target.clone();
     wrong.hop.password = Some("open sesame".to_owned().into());
     says(&refusal(wrong), PlaceErrorKind::Login, "the password", "the right account");
+    // What opens a key is never sent, though this server would take it.
+    let mut quiet = target.clone();
+    quiet.hop.identity_passphrase = quiet.hop.password.take();
+    says(&refusal(quiet), PlaceErrorKind::Login, "tried: nothing", "identity = ");
     server.trouble(|trouble| trouble.read_only = true);
     let error = place.create(&name("data/b"), b"x").expect_err("may not write");
     assert_eq!(error.kind, PlaceErrorKind::Refused, "{error}");
@@ -129,12 +134,16 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     assert!(!error.to_string().contains("sesame"), "{error}");
 
     private(&server.path("client"), 0o640);
-    says(&refusal(target()), Login, "others may read the key", "chmod 600");
+    says(&refusal(target()), Login, "others may read it", "chmod 600");
     private(&server.path("client"), 0o600);
     let mut sealed = target();
     sealed.hop.identities = vec![server.path("sealed")];
     says(&refusal(sealed.clone()), Login, "cannot be opened", "name its passphrase");
+    // What opens a key is no password: it is not sent, and the password opens no key.
     sealed.hop.password = Some(Zeroizing::new("two terns".to_owned()));
+    says(&refusal(sealed.clone()), Login, "cannot be opened", "name its passphrase");
+    sealed.hop.password = None;
+    sealed.hop.identity_passphrase = Some(Zeroizing::new("two terns".to_owned()));
     assert!(SftpPlace::open(sealed).is_ok(), "a key that is encrypted");
 
     says(&refusal(server.target("absent")), Missing, "is not there", "store create");
@@ -211,19 +220,19 @@ fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
     place.create(&name("data/a"), b"before").expect("creates");
     wire.cut();
     // The first to find out may fail, but only so that it may try again.
-    let fetched = place.fetch(&name("data/a")).or_else(|error| {
+    let fetched = place.fetch(&name("data/a"), 1 << 30).or_else(|error| {
         assert!(error.is_passing(), "{:?}: {error}", error.kind);
-        place.fetch(&name("data/a"))
+        place.fetch(&name("data/a"), 1 << 30)
     });
     assert_eq!(fetched.expect("goes on"), b"before");
     // With retries nothing is noticed at all.
     let pause = Duration::from_millis(1);
-    let place = RetryingPlace::new(Arc::new(place), Retries { most: 3, pause });
+    let place = RetryingPlace::new(Arc::new(place), Retries { pause, ..Retries::default() });
     for number in 0..5 {
         wire.cut();
         let name = name(&format!("data/b{number}"));
         place.create(&name, &vec![number; 500_000]).expect("creates all the same");
-        assert!(place.fetch(&name).expect("reads").iter().all(|byte| *byte == number));
+        assert!(place.fetch(&name, 1 << 30).expect("reads").iter().all(|byte| *byte == number));
     }
     let place = through(Duration::from_secs(1));
     wire.freeze();

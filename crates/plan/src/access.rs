@@ -21,12 +21,16 @@ pub struct Access {
     pub address: Option<String>,
     /// A file with a private key.
     pub identity: Option<PathBuf>,
-    /// The password, or what opens the private key.
+    /// The password.
     pub password: Option<SecretSource>,
+    /// What opens the private key; it is never sent anywhere.
+    pub identity_passphrase: Option<SecretSource>,
     /// A file with the keys of known hosts, instead of the user's.
     pub known_hosts: Option<PathBuf>,
     /// How many connections at most.
     pub connections: Option<u32>,
+    /// How long a line that is away is waited for, in seconds.
+    pub patience: Option<u64>,
     /// A file with the certificates of a private authority.
     pub authority: Option<PathBuf>,
     /// How fast is written.
@@ -78,6 +82,8 @@ pub enum KeySource {
 /// The smallest part servers take, but for the last one.
 const SMALLEST_PART: u64 = 5 << 20;
 const LARGEST_PART: u64 = 5 << 30;
+/// In seconds.
+const LONGEST_PATIENCE: u64 = 86_400;
 const WAYS: &str = "write { file = \"…\" }, { env = [\"ID\", \"SECRET\"] }, { command = [\"…\"] }, { credential = \"…\" }, { keyring = \"…\" } or \"instance\"";
 
 /// For which places a key means something, and how those are called.
@@ -168,8 +174,15 @@ pub(crate) fn parse<'t>(
     let password = keys
         .value(fields, "password", LOGIN)
         .and_then(|value| secret::parse(keys.reading, "password", value, with));
+    let identity_passphrase = keys
+        .value(fields, "identity-passphrase", SFTP)
+        .and_then(|value| secret::parse(keys.reading, "identity-passphrase", value, with));
     let up = keys.text(fields, "up", FAR, |text, _| Limit::parse(text));
     let down = keys.text(fields, "down", FAR, |text, _| Limit::parse(text));
+    let patience = keys.text(fields, "patience", FAR, |text, _| match parse_duration(text)? {
+        seconds @ 1..=LONGEST_PATIENCE => Ok(seconds),
+        _ => Err(format!("`{text}` is no patience: 1 second to 1 day")),
+    });
     let endpoint = keys.text(fields, "endpoint", S3, |text, _| endpoint(text));
     let region = keys.text(fields, "region", S3, |text, _| word(text));
     let class = keys.text(fields, "class", S3, |text, _| word(text));
@@ -201,7 +214,19 @@ pub(crate) fn parse<'t>(
     let objects =
         Objects { endpoint, region, host_style, credentials, part_size, class, thaw, lock };
     let address = None;
-    Access { address, identity, password, known_hosts, connections, authority, up, down, objects }
+    Access {
+        address,
+        identity,
+        password,
+        identity_passphrase,
+        known_hosts,
+        connections,
+        patience,
+        authority,
+        up,
+        down,
+        objects,
+    }
 }
 
 fn endpoint(text: &str) -> Result<String, String> {

@@ -53,6 +53,20 @@ impl Problem {
         }
     }
 
+    /// A mistake of a file as a whole; what to do about it.
+    #[must_use]
+    pub fn of_file(file: &str, message: String, hint: String) -> Self {
+        Self {
+            severity: Severity::Mistake,
+            file: file.to_owned(),
+            line: 1,
+            column: 1,
+            text: String::new(),
+            message,
+            hint: Some(hint),
+        }
+    }
+
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
         self

@@ -70,6 +70,7 @@ pub fn parse_duration(text: &str) -> Result<u64, String> {
     let (number, unit) = split(text.trim());
     let one = unit.strip_suffix('s').filter(|unit| !unit.is_empty()).unwrap_or(unit);
     let one = match one {
+        "s" | "sec" => "second",
         "min" => "minute",
         "h" => "hour",
         "d" => "day",
@@ -78,10 +79,12 @@ pub fn parse_duration(text: &str) -> Result<u64, String> {
     let Some((_, seconds)) = DURATIONS.iter().find(|(name, _)| *name == one) else {
         return Err(match unit {
             "" => {
-                format!("`{text}` has no unit: write minutes, hours, days, weeks, months or years")
+                format!(
+                    "`{text}` has no unit: write seconds, minutes, hours, days, weeks, months or years"
+                )
             }
             unit => format!(
-                "`{unit}` is no unit of time: use minutes, hours, days, weeks, months or years"
+                "`{unit}` is no unit of time: use seconds, minutes, hours, days, weeks, months or years"
             ),
         });
     };

@@ -1,6 +1,6 @@
 //! Numbers, times and paths as people read them.
 
-use std::time::Duration;
+use std::{borrow::Cow, time::Duration};
 
 use jiff::{Timestamp, tz::TimeZone};
 use unicode_width::UnicodeWidthChar;
@@ -210,13 +210,33 @@ pub(crate) fn age(milliseconds: i64) -> String {
     }
 }
 
+/// Whether a character does something to a terminal beside standing there: a control, or one that
+/// turns the direction of text.
+pub(crate) fn is_harmful(c: char) -> bool {
+    let turns_text = matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}');
+    c.is_control() || turns_text
+}
+
+/// Text as it may leave for a terminal, whoever wrote it: line ends and tabs stay, whatever else
+/// would do something is escaped.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    let is_fine = |c: char| matches!(c, '\n' | '\t') || !is_harmful(c);
+    if text.chars().all(is_fine) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if is_fine(c) { out.push(c) } else { out.extend(c.escape_default()) }
+    }
+    Cow::Owned(out)
+}
+
 /// Bytes of a path made harmless for a terminal: what is not printable text is escaped.
 pub(crate) fn path(bytes: &[u8]) -> String {
     let mut out = String::new();
     for chunk in bytes.utf8_chunks() {
         for c in chunk.valid().chars() {
-            let turns_text = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}');
-            if c.is_control() || turns_text {
+            if is_harmful(c) {
                 out.extend(c.escape_default());
             } else {
                 out.push(c);

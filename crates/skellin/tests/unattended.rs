@@ -204,6 +204,48 @@ fn a_plan_that_was_broken_by_an_edit_is_told_of_before_it_is_late() {
 }
 
 #[test]
+fn a_mistake_in_hosts_keeps_no_late_plan_from_being_told_of() {
+    let world = World::new();
+    let told = world.path("told");
+    let board = format!(
+        "[board]\ncommand = [\"sh\", \"-c\", \"echo $SKELLIN_EVENT $SKELLIN_PLAN >>{}\"]\n",
+        told.display()
+    );
+    write(&world.path("config/channels.toml"), board);
+    write(&world.path("config/hosts.toml"), "[mast]\nport = \"tower\"\n");
+    plan(&world, "mast", "[tell]\nlate = [\"board\"]\n");
+    let file = world.path("config/plans/mast.toml");
+    let text = fs::read_to_string(&file).unwrap();
+    let source = format!("\"{}\"", world.path("ridge/mast").display());
+    let text = text.replace(&source, "\"sftp://mast/records\"");
+    fs::write(&file, text.replace("every 4 days", "every 90 minutes")).unwrap();
+    let then = SystemTime::now() - Duration::from_secs(86_400);
+    fs::File::options().write(true).open(file).unwrap().set_modified(then).unwrap();
+    let (status, said) = world.fail(&["due", "--run"]);
+    assert!(status == 2 && said.contains("hosts.toml"), "{status}: {said}");
+    assert_eq!(fs::read_to_string(&told).unwrap(), "late mast\n");
+}
+
+#[test]
+fn a_directory_of_plans_that_comes_later_is_watched() {
+    let world = World::new();
+    fs::remove_dir_all(world.path("config/plans")).unwrap();
+    let _steward = Service::start(&world);
+    let log = || fs::read_to_string(world.path("steward.log")).unwrap_or_default();
+    until("the steward", || log().contains("looks after 0 plans"));
+    let begun = Instant::now();
+    plan(&world, "readings", "");
+    until("its first run", || snapshots(&world, "readings") == 1);
+    // Without being told of the directory the steward looks every 30 s.
+    assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
+    // What comes into the directory is noticed, too, not only that it came.
+    let begun = Instant::now();
+    plan(&world, "ringing", "");
+    until("the second plan's first run", || snapshots(&world, "ringing") == 1);
+    assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
+}
+
+#[test]
 fn without_a_journal_what_was_run_is_not_run_again_and_again() {
     let world = World::new();
     plan(&world, "readings", "");
@@ -432,6 +474,11 @@ fn a_line_of_cron_comes_and_goes_and_starts_what_is_asked_for() {
     let others = "MAILTO=\"\"\n17 3 * * * /usr/local/bin/count-gulls\n";
     write(&crontab, others);
     let at = crontab.display().to_string();
+    let begun = Instant::now();
+    let (status, said) = world.fail(&["timers", "try", "readings", "--crontab", &at]);
+    assert!(status == 1 && said.contains("nothing is installed that would start"), "{said}");
+    assert!(begun.elapsed() < Duration::from_secs(30), "{:?}", begun.elapsed());
+    assert!(!world.path("state/wishes/readings").exists());
     world.done(&["timers", "install", "--crontab", &at, "--yes"]);
     world.done(&["timers", "show", "--crontab", &at]);
     let text = fs::read_to_string(&crontab).unwrap();

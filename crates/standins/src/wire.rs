@@ -28,6 +28,7 @@ pub struct Pace {
 #[derive(Debug, Default)]
 struct Shared {
     frozen: AtomicBool,
+    closed: AtomicBool,
     ends: Mutex<Vec<TcpStream>>,
     /// When each way is free again.
     free: [Mutex<Option<Instant>>; 2],
@@ -54,6 +55,9 @@ impl Wire {
         let carrying = Arc::clone(&shared);
         thread::spawn(move || {
             for near in listener.incoming().flatten() {
+                if carrying.closed.load(Ordering::SeqCst) {
+                    continue;
+                }
                 // Where nothing answers, whoever calls hears nothing.
                 let Ok(far) = TcpStream::connect((Ipv4Addr::LOCALHOST, port)) else { continue };
                 let _ = join(&near, &far, pace, &carrying);
@@ -79,6 +83,17 @@ impl Wire {
         for end in self.shared.ends.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
             let _ = end.shutdown(Shutdown::Both);
         }
+    }
+
+    /// Breaks all connections there are, and from now on every new one.
+    pub fn close(&self) {
+        self.shared.closed.store(true, Ordering::SeqCst);
+        self.cut();
+    }
+
+    /// New connections go through again.
+    pub fn open(&self) {
+        self.shared.closed.store(false, Ordering::SeqCst);
     }
 
     /// From now on nothing comes through, and nothing says so.

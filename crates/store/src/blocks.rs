@@ -1,11 +1,14 @@
 //! Blocks that were opened lately.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{Arc, Mutex, PoisonError},
 };
 
-use crate::{block::Block, containers::ContainerIx};
+use crate::{
+    block::Block,
+    containers::{ContainerIx, Location},
+};
 
 /// Blocks are kept up to so many bytes in each shard.
 const SHARD_BYTES: usize = 4 << 20;
@@ -52,5 +55,21 @@ impl BlockCache {
             let Some((block, _)) = oldest.and_then(|at| shard.blocks.remove(&at)) else { return };
             shard.bytes -= block.weight();
         }
+    }
+}
+
+/// Blocks of trees that were read from the place and found to be what was written.
+#[derive(Default)]
+pub(crate) struct ProvenBlocks(Mutex<HashSet<At>>);
+
+impl ProvenBlocks {
+    pub fn insert(&self, at: &Location) {
+        let mut proven = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        proven.insert((at.container, at.block));
+    }
+
+    pub fn contains(&self, at: &Location) -> bool {
+        let proven = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        proven.contains(&(at.container, at.block))
     }
 }

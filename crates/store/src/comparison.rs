@@ -3,16 +3,18 @@
 
 use std::{
     collections::{HashMap, HashSet},
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
 };
 
 use skellin_place::ObjectName;
 
 use crate::{
+    catalog::Found,
     containers::{Container, Location, Standing},
     control::{ContainerRun, Notice, RunRecord},
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
+    segment::{SegmentDraft, SegmentId},
     snapshot::Snapshot,
     store::Store,
     tree::{Item, PageRef, Recipe, Spot},
@@ -26,12 +28,19 @@ pub struct Comparison {
     store: Arc<Store>,
     base: Option<(Snapshot, Vec<Arc<Container>>)>,
     resume: HashMap<Vec<u8>, PageRef>,
+    /// What the index does not list but should, and segments that are to be replaced by it.
+    unlisted: Mutex<(SegmentDraft, Vec<SegmentId>)>,
 }
 
 impl Comparison {
     /// Nothing to compare with.
     pub(crate) fn empty(store: Arc<Store>) -> Self {
-        Self { store, base: None, resume: HashMap::new() }
+        Self { store, base: None, resume: HashMap::new(), unlisted: Mutex::default() }
+    }
+
+    /// Hands over what the index should list, and the segments it stands for.
+    pub(crate) fn take_unlisted(&self) -> (SegmentDraft, Vec<SegmentId>) {
+        std::mem::take(&mut *self.unlisted.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Loads the index, the base and what can be resumed, writing nothing at the place. `own` is the
@@ -45,8 +54,10 @@ impl Comparison {
         own: Option<RunId>,
     ) -> Result<(Self, Vec<StoreError>)> {
         store.compare_trees();
-        let (mut warnings, listed) = store.load_index_now()?;
+        let Found { damage: mut warnings, containers: listed, unlisted, broken_segments } =
+            store.load_index_now()?;
         let mut comparison = Self::empty(Arc::clone(store));
+        comparison.unlisted = Mutex::new((unlisted, broken_segments));
         let clean = store.nearby.last_clean(lineage);
         let base = store.newest_of(lineage, clean)?;
         if own.is_some() {
@@ -177,10 +188,12 @@ impl Comparison {
     }
 
     /// A page that an earlier run has stored, if it is still where a new snapshot may refer to it.
-    #[must_use]
-    pub fn page(&self, fingerprint: Fingerprint) -> Option<PageRef> {
-        let location = self.store.known(&fingerprint)?;
-        Some(PageRef { fingerprint, spot: Spot::At(location) })
+    ///
+    /// # Errors
+    /// If the place fails.
+    pub fn page(&self, fingerprint: Fingerprint) -> Result<Option<PageRef>> {
+        let location = self.store.known_page(&fingerprint)?;
+        Ok(location.map(|location| PageRef { fingerprint, spot: Spot::At(location) }))
     }
 
     /// Whether everything the base refers to may be taken over as it is; then all of it counts as
@@ -195,7 +208,9 @@ impl Comparison {
     fn keep_pages(&self, page: &PageRef) -> Result<bool> {
         let mut stack = vec![*page];
         while let Some(page) = stack.pop() {
-            let Some(location) = self.store.known(&page.fingerprint) else { return Ok(false) };
+            let Some(location) = self.store.known_page(&page.fingerprint)? else {
+                return Ok(false);
+            };
             let at = PageRef { spot: Spot::At(location), ..page };
             stack.extend(self.store.page_children(&at)?.pages);
         }
@@ -229,6 +244,26 @@ impl Comparison {
 }
 
 impl Store {
+    /// Where the store has a page that can be read, which is then counted as used. Damage that is
+    /// met on the way makes another copy count, or none.
+    pub(crate) fn known_page(&self, fingerprint: &Fingerprint) -> Result<Option<Location>> {
+        while let Some(location) = self.known(fingerprint) {
+            if self.proven.contains(&location) {
+                return Ok(Some(location));
+            }
+            match self.block(&location) {
+                // With a second copy alone the page is stored again, so that there are two.
+                Ok(_) if self.containers.get(location.container).is_usable() => {
+                    return Ok(Some(location));
+                }
+                Ok(_) => {}
+                Err(error) if error.is_damage() => self.give_up(location.container, &error),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(None)
+    }
+
     /// Where the store has a content, which is then counted as used.
     pub(crate) fn known(&self, fingerprint: &Fingerprint) -> Option<Location> {
         loop {
@@ -240,7 +275,8 @@ impl Store {
         }
     }
 
-    /// Takes the victims of all notices but the known ones out of use; which notices those are.
+    /// Takes the victims of all notices but the known ones out of use; which notices of reclaims,
+    /// that wait for an answer, those are.
     pub(crate) fn condemn_from_notices(
         &self,
         known: &HashSet<ObjectName>,
@@ -253,7 +289,9 @@ impl Store {
             match self.get_record::<Notice>(object.name.as_str()) {
                 Ok(notice) => {
                     self.condemn(&notice)?;
-                    found.push(object.name);
+                    if !notice.is_of_damage() {
+                        found.push(object.name);
+                    }
                 }
                 // Torn, or resolved since: a reclaim counts only notices it could put.
                 Err(error) if error.is_damage() => {}
@@ -266,6 +304,10 @@ impl Store {
     /// Takes the victims of a notice out of use.
     pub(crate) fn condemn(&self, notice: &Notice) -> Result<()> {
         for victim in ContainerRun::spread(&notice.victims)? {
+            if notice.is_of_damage() {
+                self.suspect_by_record(victim);
+                continue;
+            }
             let number = self.containers.number(victim, None);
             self.containers.get(number).set_standing(Standing::Condemned);
         }

@@ -166,6 +166,9 @@ struct DirectoryRecord {
     chunks: ByteVec,
     #[n(3)]
     checkpoints: Vec<Checkpoint>,
+    /// Whether a second copy of the container was written before it. Earlier writers wrote none.
+    #[n(4)]
+    spare: Option<bool>,
 }
 
 /// One chunk as the directory lists it.
@@ -181,10 +184,14 @@ pub(crate) struct Row {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Directory {
     pub salt: Salt,
+    /// Bytes of the whole object.
+    pub length: u64,
     /// Offset and sealed length of each block.
     pub blocks: Vec<(u32, u32)>,
     pub rows: Vec<Row>,
     pub checkpoints: Vec<Checkpoint>,
+    /// Whether there must be a second copy of it.
+    pub has_spare: bool,
 }
 
 /// A container being filled.
@@ -275,11 +282,13 @@ impl OpenContainer {
         }
         let blocks: Vec<u8> =
             self.blocks.iter().flat_map(|(_, length)| length.to_le_bytes()).collect();
+        let has_spare = self.header.id.class == Class::Tree;
         let record = DirectoryRecord {
             header: *blake3::hash(&self.bytes[..HEADER]).as_bytes(),
             blocks: blocks.into(),
             chunks: chunks.into(),
             checkpoints: checkpoints.clone(),
+            spare: has_spare.then_some(true),
         };
         let signed = machine.sign(&context(self.header.id), encode(&record));
         let from = self.bytes.len();
@@ -287,8 +296,14 @@ impl OpenContainer {
         self.key.seal(DIRECTORY, &mut self.bytes, from)?;
         let trailer = trailer(&self.bytes[..HEADER], from as u64, self.bytes.len() as u64);
         self.bytes.extend_from_slice(&trailer);
-        let directory =
-            Directory { salt: self.header.salt, blocks: self.blocks, rows: self.rows, checkpoints };
+        let directory = Directory {
+            salt: self.header.salt,
+            length: self.bytes.len() as u64,
+            blocks: self.blocks,
+            rows: self.rows,
+            checkpoints,
+            has_spare,
+        };
         Ok((self.bytes, directory))
     }
 }
@@ -343,7 +358,7 @@ pub(crate) fn open_directory(
     header_bytes: &[u8],
     header: &ContainerHeader,
     key: &ContainerKey,
-    sealed: Vec<u8>,
+    (sealed, length): (Vec<u8>, u64),
     object: &str,
 ) -> Result<Directory> {
     let damaged = |why: &str| StoreError::damaged(object, why);
@@ -375,7 +390,9 @@ pub(crate) fn open_directory(
         };
         rows.push(Row { fingerprint: Fingerprint(fingerprint), block, chunk });
     }
-    Ok(Directory { salt: header.salt, blocks, rows, checkpoints: record.checkpoints })
+    let DirectoryRecord { checkpoints, spare, .. } = record;
+    let has_spare = spare == Some(true);
+    Ok(Directory { salt: header.salt, length, blocks, rows, checkpoints, has_spare })
 }
 
 #[cfg(test)]
@@ -419,7 +436,8 @@ mod tests {
         let key = ContainerKey::new(&run_key, header.id, &header.salt);
         let (from, to) = directory_range(bytes, bytes, bytes.len() as u64, "c")?;
         let sealed = bytes[from as usize..to as usize].to_vec();
-        let directory = open_directory(keys, bytes, &header, &key, sealed, "c")?;
+        let length = bytes.len() as u64;
+        let directory = open_directory(keys, bytes, &header, &key, (sealed, length), "c")?;
         for (number, (offset, length)) in directory.blocks.iter().enumerate() {
             let sealed = bytes[*offset as usize..(offset + length) as usize].to_vec();
             let plain = key.open(number as u32, sealed);

@@ -1,7 +1,7 @@
 //! The containers a process knows of, by number.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{
         Arc, OnceLock, PoisonError, RwLock,
         atomic::{AtomicBool, AtomicU8, Ordering},
@@ -43,6 +43,25 @@ pub(crate) enum Standing {
     Absent,
     /// A reclaim wants to delete it.
     Condemned,
+    /// Its bytes are not what was written, or not all of them.
+    Damaged,
+}
+
+/// How long the index says a container is, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ContainerLength {
+    Exactly(u64),
+    /// The end of its last block is all that is known.
+    AtLeast(u64),
+}
+
+impl ContainerLength {
+    fn fits(self, size: u64) -> bool {
+        match self {
+            Self::Exactly(length) => size == length,
+            Self::AtLeast(length) => size > length,
+        }
+    }
 }
 
 /// What is known of one container.
@@ -50,8 +69,12 @@ pub(crate) struct Container {
     pub id: ContainerId,
     pub salt: OnceLock<Salt>,
     pub key: OnceLock<Arc<ContainerKey>>,
+    /// Bytes it must have at the place, as the index says.
+    length: OnceLock<ContainerLength>,
     standing: AtomicU8,
     used: AtomicBool,
+    /// Whether a block could be read from none of its copies.
+    lost: AtomicBool,
 }
 
 impl Container {
@@ -60,8 +83,33 @@ impl Container {
             0 => Standing::Unknown,
             1 => Standing::Present,
             2 => Standing::Absent,
-            _ => Standing::Condemned,
+            3 => Standing::Condemned,
+            _ => Standing::Damaged,
         }
+    }
+
+    /// Whether it is at the place, whatever may be relied on.
+    pub fn is_there(&self) -> bool {
+        matches!(self.standing(), Standing::Present | Standing::Condemned | Standing::Damaged)
+    }
+
+    pub fn mark_lost(&self) {
+        self.lost.store(true, Ordering::SeqCst);
+    }
+
+    /// Whether a block of it could be read from none of its copies.
+    pub fn is_lost(&self) -> bool {
+        self.lost.load(Ordering::SeqCst)
+    }
+
+    pub fn is_used(&self) -> bool {
+        self.used.load(Ordering::SeqCst)
+    }
+
+    /// Takes over how long the index says it is.
+    pub fn learn_length(&self, length: ContainerLength) {
+        // The first to say counts: what two authentic segments say of a container is the same.
+        let _ = self.length.set(length);
     }
 
     pub fn set_standing(&self, standing: Standing) {
@@ -110,8 +158,10 @@ impl Containers {
                     id,
                     salt: OnceLock::new(),
                     key: OnceLock::new(),
+                    length: OnceLock::new(),
                     standing: AtomicU8::new(0),
                     used: AtomicBool::new(false),
+                    lost: AtomicBool::new(false),
                 }));
                 (list.len() - 1) as ContainerIx
             })
@@ -148,18 +198,27 @@ impl Containers {
         self.all().iter().for_each(|container| container.used.store(false, Ordering::SeqCst));
     }
 
-    /// Takes a listing of the place as the truth about which are there.
-    pub fn set_present(&self, listed: &[ContainerId]) {
-        for id in listed {
+    /// Takes a listing of the place as the truth about which are there. Handed back: those whose
+    /// length is not the one the index knows, with the bytes that are there.
+    pub fn set_present(&self, listed: &[(ContainerId, u64)]) -> Vec<(ContainerId, u64)> {
+        let mut wrong = Vec::new();
+        for (id, size) in listed {
             let container = self.get(self.number(*id, None));
-            if container.standing() != Standing::Condemned {
+            if container.length.get().is_some_and(|length| !length.fits(*size)) {
+                container.set_standing(Standing::Damaged);
+                wrong.push((*id, *size));
+            } else if !matches!(container.standing(), Standing::Condemned | Standing::Damaged) {
                 container.set_standing(Standing::Present);
             }
         }
+        let there: HashSet<ContainerId> = listed.iter().map(|(id, _)| *id).collect();
         for container in self.all() {
-            if container.standing() == Standing::Unknown {
+            if matches!(container.standing(), Standing::Unknown | Standing::Damaged)
+                && !there.contains(&container.id)
+            {
                 container.set_standing(Standing::Absent);
             }
         }
+        wrong
     }
 }

@@ -7,6 +7,7 @@ use minicbor::{Decode, Encode};
 use skellin_place::ObjectName;
 
 use crate::{
+    bounds,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Lineage, RunId},
     keys::WRAPPED,
@@ -95,12 +96,22 @@ pub(crate) struct RunRecord {
     pub started: i64,
 }
 
-/// A reclaim's wish to delete containers.
+/// Containers that no run may rely on any more: a reclaim wishes to delete them, or somebody met
+/// damage in them.
 #[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
 #[cbor(map)]
 pub(crate) struct Notice {
     #[n(0)]
     pub victims: Vec<ContainerRun>,
+    /// Whether it tells of damage: nobody waits for answers to it.
+    #[n(1)]
+    pub damaged: Option<bool>,
+}
+
+impl Notice {
+    pub fn is_of_damage(&self) -> bool {
+        self.damaged == Some(true)
+    }
 }
 
 /// A run's answer to a notice: what it holds.
@@ -153,22 +164,29 @@ impl Store {
 
     /// Reads the record of a name.
     pub(crate) fn get_record<T: for<'b> Decode<'b, ()>>(&self, name: &str) -> Result<T> {
-        let sealed = self.place.fetch(&ObjectName::new(name)?)?;
+        decode(&self.open_record(name)?, name)
+    }
+
+    /// The body of the record of a name, whatever it says.
+    pub(crate) fn open_record(&self, name: &str) -> Result<Vec<u8>> {
+        let sealed = self.place.fetch(&ObjectName::new(name)?, bounds::RECORD)?;
         let plain = self
             .keys
             .control
             .open(&sealed, name.as_bytes())
             .ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
-        let body = Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)?;
-        decode(&body, name)
+        Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)
     }
 
     /// Runs whose snapshots are marked expired.
     pub(crate) fn expired_runs(&self) -> Result<HashSet<RunId>> {
         let mut gone = HashSet::new();
         for marker in self.place.listing("expired")? {
-            if let Ok(ExpiredMark { run }) = self.get_record(marker.name.as_str()) {
-                gone.insert(run);
+            match self.get_record::<ExpiredMark>(marker.name.as_str()) {
+                Ok(ExpiredMark { run }) => gone.extend([run]),
+                // Torn, or not the store's: only what is authentic makes a snapshot go.
+                Err(error) if error.is_damage() => {}
+                Err(error) => return Err(error),
             }
         }
         Ok(gone)

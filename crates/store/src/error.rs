@@ -49,6 +49,9 @@ pub enum StoreError {
     /// The run was declared dead by a reclaim and must be done again.
     #[error("the run was revoked by a reclaim of the store")]
     Revoked,
+    /// The run relied on containers that turned out damaged, and must be done again without them.
+    #[error("{0} is damaged, and the run relied on it")]
+    Unsound(String),
     /// Something of the local machine failed: cache, memory map, random numbers.
     #[error("{what}: {source}")]
     Local {
@@ -71,15 +74,33 @@ impl StoreError {
         Self::Local { what: what.into(), source }
     }
 
+    /// What is wrong, without the name of the object.
+    #[must_use]
+    pub fn in_short(&self) -> String {
+        match self {
+            Self::Damaged { why, .. } => why.clone(),
+            Self::Place(error) => error.reason(),
+            other => other.to_string(),
+        }
+    }
+
     /// Whether it says that bytes at the place are not what was written.
     #[must_use]
     pub fn is_damage(&self) -> bool {
         use skellin_place::PlaceErrorKind::{NotFound, Short};
         match self {
             Self::Damaged { .. } | Self::Lost(_) => true,
-            Self::Place(error) => matches!(error.kind, NotFound | Short),
+            // A sector that cannot be read is lost like bytes that were changed.
+            Self::Place(error) => matches!(error.kind, NotFound | Short) || error.is_lost_sector(),
             _ => false,
         }
+    }
+
+    /// Whether it concerns one object alone: it is damaged, or cannot be read by this account or
+    /// from this medium, and others may.
+    #[must_use]
+    pub fn is_unreadable(&self) -> bool {
+        self.is_damage() || matches!(self, Self::Place(error) if error.is_of_the_object())
     }
 }
 

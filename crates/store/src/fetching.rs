@@ -6,7 +6,8 @@ use skellin_place::{Extent, ObjectName};
 
 use crate::{
     block::Block,
-    containers::{Container, Location},
+    container::ContainerKey,
+    containers::{Container, ContainerIx, Location, Standing},
     error::{Result, StoreError},
     ids::Class,
     store::Store,
@@ -22,7 +23,8 @@ const GAP: u64 = 64 << 10;
 const LONGEST_RANGE: u64 = 8 << 20;
 
 impl Store {
-    /// A block, from memory or from the place.
+    /// A block, from memory or from the place. One that is not what was written makes its
+    /// container suspect, also where a second copy helps.
     pub(crate) fn block(&self, location: &Location) -> Result<Arc<Block>> {
         let at = (location.container, location.block);
         if let Some(block) = self.blocks.get(at) {
@@ -30,21 +32,67 @@ impl Store {
         }
         let container = self.containers.get(location.container);
         let key = self.container_key(&container)?;
-        let object = container.id.object()?;
         let number = u32::from(location.block);
         // What is kept here proves itself; what does not is fetched.
         let kept = self.kept(&container, location).and_then(|kept| key.open(number, kept));
-        let damaged = |why: &str| StoreError::damaged(object.as_str(), why);
-        let plain = match kept {
-            Some(plain) => plain,
-            None => key
-                .open(number, self.sealed(&container, location, &object)?)
-                .ok_or_else(|| damaged("a block is not authentic"))?,
+        let block = match kept.and_then(Block::parse) {
+            Some(block) => block,
+            None => self.block_at_place(&container, location, &key)?,
         };
-        let block = Block::parse(plain).ok_or_else(|| damaged("a block does not expand"))?;
         let block = Arc::new(block);
         self.blocks.put(at, &block);
         Ok(block)
+    }
+
+    /// A block as the place has it, from the second copy of its container if need be.
+    fn block_at_place(
+        &self,
+        container: &Container,
+        location: &Location,
+        key: &ContainerKey,
+    ) -> Result<Block> {
+        let open = |object: &ObjectName| -> Result<Block> {
+            let sealed = self.sealed(container, location, object)?;
+            let damaged = |why: &str| StoreError::damaged(object.as_str(), why);
+            let plain = key.open(location.block.into(), sealed);
+            let plain = plain.ok_or_else(|| damaged("a block is not authentic"))?;
+            Block::parse(plain).ok_or_else(|| damaged("a block does not expand"))
+        };
+        let object = container.id.object()?;
+        let mut first = match open(&object) {
+            Err(error @ StoreError::Damaged { .. }) if self.place.is_far() => {
+                // The line may have changed it, not the place.
+                open(&object).map_err(|_| error)
+            }
+            other => other,
+        };
+        match &first {
+            Ok(_) if container.id.class == Class::Tree => self.proven.insert(location),
+            Err(error) if error.is_unreadable() => {
+                self.give_up(location.container, error);
+                if let Some(spare) = container.id.spare()? {
+                    first = open(&spare).or(first);
+                }
+            }
+            _ => {}
+        }
+        if first.as_ref().is_err_and(StoreError::is_damage) {
+            container.mark_lost();
+        }
+        first
+    }
+
+    /// Takes a container out of use if an error says that its bytes are not what was written, or
+    /// that it is gone.
+    pub(crate) fn give_up(&self, number: ContainerIx, error: &StoreError) {
+        let container = self.containers.get(number);
+        match error {
+            StoreError::Place(error) if error.is_not_found() => {
+                container.set_standing(Standing::Absent);
+            }
+            error if error.is_damage() => self.suspect(container.id, &error.in_short()),
+            _ => {}
+        }
     }
 
     /// A block as it lies at the place, if it is kept on this machine.
@@ -64,6 +112,9 @@ impl Store {
         let (id, number) = (container.id, location.container);
         let (offset, length) = (u64::from(location.offset), location.length as usize);
         let mut bytes = Vec::new();
+        if location.length > self.longest_block(id.class) as u32 {
+            return Err(StoreError::damaged(object.as_str(), "a block of it would be too long"));
+        }
         if !self.place.is_far() || id.class == Class::Data {
             let extent = Extent::Range { offset, length: length as u64 };
             self.place.read(object, extent, &mut bytes)?;
@@ -71,7 +122,7 @@ impl Store {
         }
         if self.compares.load(Ordering::Relaxed) && self.nearby.keeps_trees() {
             // Most of it will be asked for, now and by the next run.
-            self.place.read(object, Extent::Whole, &mut bytes)?;
+            self.place.read(object, Extent::Within(self.longest_container()), &mut bytes)?;
             self.nearby.keep_tree(id, &bytes);
             let end = offset.saturating_add(length as u64);
             let part = bytes.get(offset as usize..usize::try_from(end).unwrap_or(usize::MAX));

@@ -166,6 +166,15 @@ impl ContainerId {
         Ok(ObjectName::new(format!("{}/{run}-{sequence:08x}", class.folder()))?)
     }
 
+    /// Where its second copy lies: trees are small, and everything hangs on them.
+    pub(crate) fn spare(&self) -> Result<Option<ObjectName>> {
+        let Self { class, run, sequence } = self;
+        match class {
+            Class::Data => Ok(None),
+            Class::Tree => Ok(Some(ObjectName::new(format!("spares/{run}-{sequence:08x}"))?)),
+        }
+    }
+
     pub(crate) fn parse(class: Class, leaf: &str) -> Option<Self> {
         let (run, sequence) = leaf.split_once('-')?;
         let sequence = u32::from_be_bytes(unhex(sequence)?.try_into().ok()?);

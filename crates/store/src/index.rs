@@ -9,6 +9,7 @@ use std::{
 use crate::{
     container::Directory,
     containers::{ContainerIx, Containers, Location},
+    error::Result,
     ids::{ContainerId, Prefix},
     segment::{Record, Segment, SegmentContainer, SegmentDraft},
 };
@@ -67,10 +68,44 @@ impl Index {
         let numbers = segment
             .containers
             .iter()
-            .map(|container| containers.number(container.id, Some(&container.salt)))
+            .map(|container| {
+                let number = containers.number(container.id, Some(&container.salt));
+                containers.get(number).learn_length(container.required());
+                number
+            })
             .collect();
         let loaded = Arc::new(Loaded { segment, numbers });
         self.segments.write().unwrap_or_else(PoisonError::into_inner).push(loaded);
+    }
+
+    /// Hands over every content that lies in some containers.
+    pub fn contents_of(
+        &self,
+        wanted: &HashSet<ContainerIx>,
+        each: &mut dyn FnMut(ContainerIx, Record, u64),
+    ) -> Result<()> {
+        let segments = self.segments.read().unwrap_or_else(PoisonError::into_inner).clone();
+        for loaded in segments {
+            if !loaded.numbers.iter().any(|number| wanted.contains(number)) {
+                continue;
+            }
+            loaded.segment.for_each("the index", |record| {
+                let number = loaded.numbers.get(record.container as usize);
+                if let Some(number) = number.filter(|number| wanted.contains(number)) {
+                    let blocks = &loaded.segment.containers[record.container as usize].blocks;
+                    let offset = blocks.get(usize::from(record.block)).map_or(0, |(at, _)| *at);
+                    each(*number, record, u64::from(offset));
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Whether some of it could not be read any more, so that content it knows is stored again.
+    pub fn has_failed(&self) -> bool {
+        let segments = self.segments.read().unwrap_or_else(PoisonError::into_inner);
+        segments.iter().any(|loaded| loaded.segment.has_failed())
     }
 
     /// The containers that some segment lists.
@@ -88,6 +123,7 @@ pub(crate) fn add_to_draft(draft: &mut SegmentDraft, id: ContainerId, directory:
         id,
         salt: directory.salt,
         blocks: directory.blocks.clone(),
+        length: directory.length,
     });
     draft.records.extend(directory.rows.iter().map(|row| Record {
         prefix: row.fingerprint.prefix(),

@@ -6,6 +6,7 @@
 mod appraisal;
 mod block;
 mod blocks;
+mod bounds;
 mod catalog;
 mod chunker;
 mod comparison;
@@ -21,12 +22,14 @@ mod ids;
 mod index;
 mod keys;
 mod nearby;
+mod opening;
 mod segment;
 mod session;
 mod signed;
 mod slot;
 mod snapshot;
 mod store;
+mod suspects;
 mod tiers;
 mod tree;
 mod tree_writer;
@@ -49,6 +52,7 @@ pub use session::{Session, SessionStart, SnapshotDraft};
 pub use slot::PassphraseCost;
 pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
 pub use store::{Creation, FOLDERS, Store};
+pub use suspects::Suspect;
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,
     PageSink, Recipe, RecipeBuilder, Spot, TreeBuilder,
@@ -56,6 +60,8 @@ pub use tree::{
 pub use usage::{Holding, Usage};
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 
+#[cfg(test)]
+mod forgery_tests;
 #[cfg(test)]
 mod protocol_tests;
 #[cfg(test)]

@@ -16,9 +16,9 @@ use crate::{
     verify::{VerifyProgress, VerifyWatch},
 };
 
-const PASSPHRASE: &[u8] = b"kittiwakes";
+pub(super) const PASSPHRASE: &[u8] = b"kittiwakes";
 
-struct Unwatched;
+pub(super) struct Unwatched;
 
 impl VerifyWatch for Unwatched {
     fn is_cancelled(&self) -> bool {
@@ -40,7 +40,7 @@ fn layout() -> Layout {
     }
 }
 
-fn memory() -> (MemoryPlace, Arc<dyn Place>) {
+pub(super) fn memory() -> (MemoryPlace, Arc<dyn Place>) {
     let memory = MemoryPlace::new();
     let creation = Creation { layout: layout(), cost: PassphraseCost::TRIVIAL, now: 0 };
     Store::create(&memory, PASSPHRASE, creation).expect("creates");
@@ -48,11 +48,11 @@ fn memory() -> (MemoryPlace, Arc<dyn Place>) {
     (memory, place)
 }
 
-fn open(place: &Arc<dyn Place>) -> Arc<Store> {
+pub(super) fn open(place: &Arc<dyn Place>) -> Arc<Store> {
     Arc::new(Store::open(Arc::clone(place), PASSPHRASE, Cache::None).expect("opens"))
 }
 
-fn noise(seed: u64, length: usize) -> Vec<u8> {
+pub(super) fn noise(seed: u64, length: usize) -> Vec<u8> {
     let mut bytes = vec![0; length];
     blake3::Hasher::new().update(&seed.to_le_bytes()).finalize_xof().fill(&mut bytes);
     bytes
@@ -119,7 +119,7 @@ fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft {
         labels: Vec::new(),
         plan_text: String::new(),
         files: entries.len() as u64,
-        bytes: 0,
+        bytes: entries.iter().map(Entry::size).sum(),
         ended: 0,
         exceptions: 0,
         exception_list: Vec::new(),
@@ -128,7 +128,7 @@ fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft {
 }
 
 /// A whole run over some files.
-fn run(place: &Arc<dyn Place>, started: i64, files: &[(&str, Vec<u8>)]) -> Snapshot {
+pub(super) fn run(place: &Arc<dyn Place>, started: i64, files: &[(&str, Vec<u8>)]) -> Snapshot {
     let store = open(place);
     let session = begin(&store, started);
     let entries = put(&session, files);
@@ -136,7 +136,7 @@ fn run(place: &Arc<dyn Place>, started: i64, files: &[(&str, Vec<u8>)]) -> Snaps
 }
 
 /// The content of a file of a snapshot.
-fn read(store: &Store, snapshot: &Snapshot, name: &str) -> Result<Vec<u8>, StoreError> {
+pub(super) fn read(store: &Store, snapshot: &Snapshot, name: &str) -> Result<Vec<u8>, StoreError> {
     let entry = store.entry(snapshot.root_page(store), name.as_bytes())?.expect("the entry");
     let Body::File { recipe, .. } = &entry.body else { panic!("a file") };
     let mut bytes = Vec::new();
@@ -148,7 +148,7 @@ fn read(store: &Store, snapshot: &Snapshot, name: &str) -> Result<Vec<u8>, Store
     Ok(bytes)
 }
 
-fn name(text: impl Into<String>) -> ObjectName {
+pub(super) fn name(text: impl Into<String>) -> ObjectName {
     ObjectName::new(text).expect("a name")
 }
 
@@ -159,11 +159,11 @@ fn machine(store: &Store) -> Machine {
 fn put_notice(store: &Store, id: &str, victims: &[ContainerId]) {
     let mut victims = victims.to_vec();
     victims.sort_unstable();
-    let notice = Notice { victims: ContainerRun::gather(&victims) };
+    let notice = Notice { victims: ContainerRun::gather(&victims), damaged: None };
     store.put_record(&format!("notices/{id}"), &notice, &machine(store)).expect("puts");
 }
 
-fn data_containers(store: &Store) -> Vec<ContainerId> {
+pub(super) fn data_containers(store: &Store) -> Vec<ContainerId> {
     let listed = store.list_containers().expect("lists");
     listed.into_iter().map(|(id, _)| id).filter(|id| id.class == Class::Data).collect()
 }
@@ -193,7 +193,7 @@ fn a_run_announces_itself_first_and_takes_its_record_away_last() {
     assert_eq!(memory.names().iter().filter(|name| name.folder() == "runs").count(), 0);
     // The snapshot has just the name that was announced, twice.
     for folder in ["snapshots", "spares"] {
-        assert!(place.fetch(&name(format!("{folder}/{}", record.snapshot))).is_ok());
+        assert!(place.fetch(&name(format!("{folder}/{}", record.snapshot)), 1 << 30).is_ok());
     }
     assert_eq!(store.snapshots().expect("lists")[0].run, snapshot.run);
 }
@@ -331,7 +331,7 @@ fn expired_and_dead_snapshots_are_not_listed_even_if_they_appear_again() {
     let store = open(&place);
     let listed = store.snapshots().expect("lists");
     assert_eq!(listed.len(), 3);
-    let copy = memory.fetch(&listed[0].object).expect("reads");
+    let copy = memory.fetch(&listed[0].object, 1 << 30).expect("reads");
     let (expired, dead) = (snapshots[0].run, snapshots[1].run);
     store
         .put_record(&format!("expired/{expired}"), &ExpiredMark { run: expired }, &machine(&store))
@@ -386,7 +386,7 @@ fn a_damaged_segment_is_reported_and_done_without() {
     let (memory, place) = memory();
     run(&place, 1, &[("a", noise(1, 50_000))]);
     let segment = place.listing("index").expect("lists").remove(0).name;
-    let mut bytes = memory.fetch(&segment).expect("reads");
+    let mut bytes = memory.fetch(&segment, 1 << 30).expect("reads");
     let middle = bytes.len() / 2;
     bytes[middle] ^= 1;
     memory.overwrite(&segment, bytes);
@@ -461,7 +461,7 @@ fn a_header_or_slot_that_is_lost_or_changed_is_made_up_for_or_noticed() {
     let (main, spare) = (name("skellin-store"), name("skellin-store.spare"));
     place.delete(&main).expect("deletes");
     assert!(Store::open(Arc::clone(&place), PASSPHRASE, Cache::None).is_ok(), "the spare serves");
-    let bytes = memory.fetch(&spare).expect("reads");
+    let bytes = memory.fetch(&spare, 1 << 30).expect("reads");
     for at in 0..bytes.len() {
         let mut changed = bytes.clone();
         changed[at] ^= 1;
@@ -494,8 +494,10 @@ fn objects_under_another_name_are_not_believed() {
         let fork = memory.fork();
         let names: Vec<_> =
             fork.names().into_iter().filter(|name| name.folder() == folder).collect();
-        let (one, two) =
-            (fork.fetch(&names[0]).expect("reads"), fork.fetch(&names[1]).expect("reads"));
+        let (one, two) = (
+            fork.fetch(&names[0], 1 << 30).expect("reads"),
+            fork.fetch(&names[1], 1 << 30).expect("reads"),
+        );
         fork.overwrite(&names[0], two);
         fork.overwrite(&names[1], one);
         let swapped: Arc<dyn Place> = Arc::new(fork);

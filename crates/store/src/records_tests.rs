@@ -12,7 +12,7 @@ use crate::{
     ids::{Class, ContainerId, hex, unhex},
     keys::{Keys, Secret},
     signed::{Machine, Signed, decode, encode},
-    slot::{self, PassphraseCost},
+    slot::{self, PassphraseCost, Slot},
 };
 
 fn run_id() -> impl Strategy<Value = RunId> {
@@ -90,7 +90,7 @@ proptest! {
         lists in (container_runs(), container_runs(), container_runs()), dead in prop::collection::vec(run_id(), 0..4),
     ) {
         holds(&RunRecord { run, lineage: Lineage(lineage), snapshot, started })?;
-        holds(&Notice { victims: lists.0 })?;
+        holds(&Notice { victims: lists.0, damaged: Some(true) })?;
         holds(&Ack { holds: lists.1 })?;
         holds(&Revoke { notice: run })?;
         holds(&Verdict { deleted: lists.2, dead })?;
@@ -143,12 +143,13 @@ proptest! {
     fn slots_survive_any_damage(at in any::<prop::sample::Index>(), value: u8, cut in any::<prop::sample::Index>()) {
         let master = Secret([3; 32]);
         let (_, mut bytes) = slot::create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header").expect("a slot");
-        prop_assert!(slot::open(&bytes[..cut.index(bytes.len())], b"gull", b"header", "slot").is_err());
+        prop_assert!(Slot::decode(&bytes[..cut.index(bytes.len())], "slot").is_err());
         let at = at.index(bytes.len());
         let same = bytes[at] == value;
         bytes[at] = value;
         // Costs are bounded before they are paid: a slot cannot ask for hours or terabytes.
-        if let Ok(Some((_, opened))) = slot::open(&bytes, b"gull", b"header", "slot") {
+        let read = Slot::decode(&bytes, "slot");
+        if let Ok(Some((_, opened))) = read.and_then(|slot| slot.open(b"gull", b"header", "slot")) {
             prop_assert!(same || opened.0 == master.0);
         }
     }

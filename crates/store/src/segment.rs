@@ -1,9 +1,12 @@
 //! Index segments: sorted tables from fingerprint prefixes to where the content lies.
 //!
-//! The body is laid out so that it can be mapped and searched as it is. FORMAT.md has the bytes.
+//! The body is laid out so that it can be searched where it lies. FORMAT.md has the bytes.
+
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use crate::{
     container::Salt,
+    containers::ContainerLength,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Prefix, RunId},
 };
@@ -15,6 +18,11 @@ const CONTAINER: usize = 48;
 const BLOCK: usize = 8;
 const FILTER: usize = 64;
 const RECORD: usize = 24;
+const LENGTH: usize = 8;
+/// In the head: lengths of the containers follow the records.
+const HAS_LENGTHS: u64 = 1;
+/// Records that are read at a time when all are.
+const WINDOW: usize = 4096;
 /// Records for each 64 bytes of filter: ten bits a record.
 const RECORDS_A_FILTER_BLOCK: usize = 51;
 
@@ -38,6 +46,22 @@ pub(crate) struct SegmentContainer {
     pub salt: Salt,
     /// Offset and sealed length of each block.
     pub blocks: Vec<(u32, u32)>,
+    /// Bytes of the whole object; 0 if the segment does not say.
+    pub length: u64,
+}
+
+impl SegmentContainer {
+    /// How long it must be at the place.
+    pub fn required(&self) -> ContainerLength {
+        match self.length {
+            0 => ContainerLength::AtLeast(
+                self.blocks
+                    .last()
+                    .map_or(0, |(offset, length)| u64::from(*offset) + u64::from(*length)),
+            ),
+            length => ContainerLength::Exactly(length),
+        }
+    }
 }
 
 /// One record: where the content of a fingerprint lies.
@@ -51,7 +75,7 @@ pub(crate) struct Record {
 }
 
 /// A segment being put together.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct SegmentDraft {
     pub level: u32,
     /// The segments whose facts it repeats.
@@ -77,6 +101,19 @@ fn filter_bits(prefix: &Prefix) -> [u64; 8] {
     std::array::from_fn(|word| 1 << (low >> (8 * word) & 63))
 }
 
+impl Record {
+    fn decode(row: &[u8; RECORD]) -> Self {
+        let mut prefix = [0; 16];
+        prefix.copy_from_slice(&row[..16]);
+        Self {
+            prefix,
+            container: u32::from_le_bytes([row[16], row[17], row[18], row[19]]),
+            block: u16::from_le_bytes([row[20], row[21]]),
+            chunk: u16::from_le_bytes([row[22], row[23]]),
+        }
+    }
+}
+
 impl SegmentDraft {
     /// The body's bytes.
     pub fn encode(mut self) -> Vec<u8> {
@@ -91,7 +128,7 @@ impl SegmentDraft {
         {
             out.extend_from_slice(&word.to_le_bytes());
         }
-        for long in [self.records.len() as u64, filters as u64, 0] {
+        for long in [self.records.len() as u64, filters as u64, HAS_LENGTHS] {
             out.extend_from_slice(&long.to_le_bytes());
         }
         for input in &self.inputs {
@@ -100,7 +137,7 @@ impl SegmentDraft {
             out.extend_from_slice(&[0; 4]);
         }
         let mut first = 0u32;
-        for SegmentContainer { id, salt, blocks } in &self.containers {
+        for SegmentContainer { id, salt, blocks, .. } in &self.containers {
             out.extend_from_slice(&id.run.0);
             out.extend_from_slice(salt);
             out.extend_from_slice(&id.sequence.to_le_bytes());
@@ -125,98 +162,153 @@ impl SegmentDraft {
             out.extend_from_slice(&record.block.to_le_bytes());
             out.extend_from_slice(&record.chunk.to_le_bytes());
         }
+        for container in &self.containers {
+            out.extend_from_slice(&container.length.to_le_bytes());
+        }
         out
     }
 }
 
 /// The bytes of a segment, wherever they are.
 pub(crate) trait SegmentBytes: Send + Sync {
-    fn bytes(&self) -> &[u8];
+    /// How many there are.
+    fn len(&self) -> u64;
+    /// Reads some of them; `false` if they cannot be read any more.
+    fn read(&self, at: u64, into: &mut [u8]) -> bool;
 }
 
 impl SegmentBytes for Vec<u8> {
-    fn bytes(&self) -> &[u8] {
-        self
+    fn len(&self) -> u64 {
+        self.as_slice().len() as u64
+    }
+
+    fn read(&self, at: u64, into: &mut [u8]) -> bool {
+        let part =
+            usize::try_from(at).ok().and_then(|at| self.get(at..at.checked_add(into.len())?));
+        part.map(|part| into.copy_from_slice(part)).is_some()
     }
 }
 
-/// A segment that can be searched.
+/// A segment that can be searched. Its tables are in memory; its records stay where they are.
 pub(crate) struct Segment {
     source: Box<dyn SegmentBytes>,
     pub level: u32,
     pub inputs: Vec<SegmentId>,
     pub containers: Vec<SegmentContainer>,
-    filters: usize,
-    filter_at: usize,
+    filter: Vec<[u64; 8]>,
     records: usize,
-    records_at: usize,
+    records_at: u64,
+    failed: AtomicBool,
+}
+
+/// A part of a segment that was read into memory, or the error of a damaged one.
+struct Tables<'a> {
+    bytes: &'a [u8],
+    object: &'a str,
+}
+
+impl Tables<'_> {
+    fn part<const N: usize>(&self, at: usize) -> Result<[u8; N]> {
+        let part = self.bytes.get(at..).and_then(|rest| rest.first_chunk().copied());
+        part.ok_or_else(|| misfit(self.object))
+    }
+
+    fn word(&self, at: usize) -> Result<u32> {
+        self.part(at).map(u32::from_le_bytes)
+    }
+
+    fn long(&self, at: usize) -> Result<u64> {
+        self.part(at).map(u64::from_le_bytes)
+    }
+}
+
+fn misfit(object: &str) -> StoreError {
+    StoreError::damaged(object, "its tables do not fit together")
 }
 
 impl Segment {
     /// Reads the tables of a body; the records stay where they are.
     pub fn parse(source: Box<dyn SegmentBytes>, object: &str) -> Result<Self> {
-        let damaged = || StoreError::damaged(object, "its tables do not fit together");
-        let bytes = source.bytes();
-        let word = |at: usize| {
-            let word = bytes.get(at..at + 4).and_then(|word| word.try_into().ok());
-            word.map(u32::from_le_bytes).ok_or_else(damaged)
+        let damaged = || misfit(object);
+        let read = |at: u64, length: u64| {
+            // Lengths are compared with what is there before anything is made room for.
+            let end = at.checked_add(length).filter(|end| *end <= source.len());
+            let mut bytes = vec![0; end.map_or(0, |_| length as usize)];
+            (end.is_some() && source.read(at, &mut bytes)).then_some(bytes).ok_or_else(damaged)
         };
-        let long = |at: usize| {
-            let long = bytes.get(at..at + 8).and_then(|long| long.try_into().ok());
-            long.map(u64::from_le_bytes).ok_or_else(damaged)
-        };
-        let sixteen = |at: usize| -> Result<[u8; 16]> {
-            bytes.get(at..at + 16).and_then(|id| id.try_into().ok()).ok_or_else(damaged)
-        };
-        if bytes.get(..8) != Some(MAGIC.as_slice()) {
+        let head = read(0, HEAD as u64)?;
+        let head = Tables { bytes: &head, object };
+        if head.bytes[..8] != *MAGIC {
             return Err(StoreError::damaged(object, "it is no index segment"));
         }
-        let counts = [
-            u64::from(word(12)?) * INPUT as u64,
-            u64::from(word(16)?) * CONTAINER as u64,
-            u64::from(word(20)?) * BLOCK as u64,
-            long(32)?.checked_mul(FILTER as u64).ok_or_else(damaged)?,
-            long(24)?.checked_mul(RECORD as u64).ok_or_else(damaged)?,
-        ];
-        let total = counts.iter().try_fold(HEAD as u64, |sum, part| sum.checked_add(*part));
-        if total != Some(bytes.len() as u64) {
+        let flags = head.long(40)?;
+        if flags & !HAS_LENGTHS != 0 {
             return Err(damaged());
         }
-        let [input_bytes, container_bytes, block_bytes, filter_bytes, _] =
-            counts.map(|count| count as usize);
-        let containers_at = HEAD + input_bytes;
-        let blocks_at = containers_at + container_bytes;
-        let filter_at = blocks_at + block_bytes;
+        let container_count = u64::from(head.word(16)?);
+        let counts = [
+            u64::from(head.word(12)?) * INPUT as u64,
+            container_count * CONTAINER as u64,
+            u64::from(head.word(20)?) * BLOCK as u64,
+            head.long(32)?.checked_mul(FILTER as u64).ok_or_else(damaged)?,
+            head.long(24)?.checked_mul(RECORD as u64).ok_or_else(damaged)?,
+            (flags & HAS_LENGTHS) * container_count * LENGTH as u64,
+        ];
+        let total = counts.iter().try_fold(HEAD as u64, |sum, part| sum.checked_add(*part));
+        if total != Some(source.len()) {
+            return Err(damaged());
+        }
+        let [input_bytes, container_bytes, block_bytes, filter_bytes, record_bytes, length_bytes] =
+            counts;
+        let tables_bytes = HEAD as u64 + input_bytes + container_bytes + block_bytes;
+        let records_at = tables_bytes + filter_bytes;
+        let tables = read(0, tables_bytes)?;
+        let tables = Tables { bytes: &tables, object };
+        let lengths = read(records_at + record_bytes, length_bytes)?;
+        let lengths = Tables { bytes: &lengths, object };
+        let containers_at = HEAD + input_bytes as usize;
+        let blocks_at = containers_at + container_bytes as usize;
         let inputs = (HEAD..containers_at)
             .step_by(INPUT)
-            .map(|at| Ok(SegmentId { run: RunId(sixteen(at)?), number: word(at + 16)? }))
+            .map(|at| Ok(SegmentId { run: RunId(tables.part(at)?), number: tables.word(at + 16)? }))
             .collect::<Result<_>>()?;
-        let mut containers = Vec::with_capacity(container_bytes / CONTAINER);
-        for at in (containers_at..blocks_at).step_by(CONTAINER) {
-            let class = u8::try_from(word(at + 36)?).ok().and_then(Class::from_code);
+        let mut containers = Vec::with_capacity(container_count as usize);
+        for (number, at) in (containers_at..blocks_at).step_by(CONTAINER).enumerate() {
+            let class = u8::try_from(tables.word(at + 36)?).ok().and_then(Class::from_code);
             let id = ContainerId {
                 class: class.ok_or_else(damaged)?,
-                run: RunId(sixteen(at)?),
-                sequence: word(at + 32)?,
+                run: RunId(tables.part(at)?),
+                sequence: tables.word(at + 32)?,
             };
-            let from = blocks_at + word(at + 40)? as usize * BLOCK;
-            let to = from + word(at + 44)? as usize * BLOCK;
-            if to > filter_at {
+            let from = blocks_at + tables.word(at + 40)? as usize * BLOCK;
+            let to = from + tables.word(at + 44)? as usize * BLOCK;
+            if to > tables.bytes.len() {
                 return Err(damaged());
             }
             let blocks = (from..to)
                 .step_by(BLOCK)
-                .map(|at| Ok((word(at)?, word(at + 4)?)))
+                .map(|at| Ok((tables.word(at)?, tables.word(at + 4)?)))
                 .collect::<Result<_>>()?;
-            containers.push(SegmentContainer { id, salt: sixteen(at + 16)?, blocks });
+            let length =
+                if flags & HAS_LENGTHS == 0 { 0 } else { lengths.long(number * LENGTH)? };
+            containers.push(SegmentContainer { id, salt: tables.part(at + 16)?, blocks, length });
         }
-        let (level, records) = (word(8)?, long(24)? as usize);
-        let filters = filter_bytes / FILTER;
-        if records > 0 && filters == 0 {
+        let (level, records) = (head.word(8)?, head.long(24)? as usize);
+        let filter: Vec<[u64; 8]> = read(tables_bytes, filter_bytes)?
+            .as_chunks::<FILTER>()
+            .0
+            .iter()
+            .map(|block| {
+                std::array::from_fn(|word| {
+                    u64::from_le_bytes(std::array::from_fn(|byte| block[word * 8 + byte]))
+                })
+            })
+            .collect();
+        if records > 0 && filter.is_empty() {
             return Err(damaged());
         }
-        let records_at = filter_at + filter_bytes;
-        Ok(Self { source, level, inputs, containers, filters, filter_at, records, records_at })
+        let failed = AtomicBool::new(false);
+        Ok(Self { source, level, inputs, containers, filter, records, records_at, failed })
     }
 
     /// How many records it has.
@@ -224,72 +316,84 @@ impl Segment {
         self.records
     }
 
+    /// Whether its records could not be read at some time: what it knows is then not found.
+    pub fn has_failed(&self) -> bool {
+        self.failed.load(Ordering::Relaxed)
+    }
+
     /// All records, in order.
-    pub fn records(&self) -> impl Iterator<Item = Record> + '_ {
-        (0..self.records).map(|number| self.record(number))
-    }
-
-    fn record(&self, number: usize) -> Record {
-        let at = self.records_at + number * RECORD;
-        let row = &self.source.bytes()[at..at + RECORD];
-        let mut prefix = [0; 16];
-        prefix.copy_from_slice(&row[..16]);
-        Record {
-            prefix,
-            container: u32::from_le_bytes([row[16], row[17], row[18], row[19]]),
-            block: u16::from_le_bytes([row[20], row[21]]),
-            chunk: u16::from_le_bytes([row[22], row[23]]),
+    ///
+    /// # Errors
+    /// If they cannot be read any more.
+    pub fn for_each(&self, object: &str, mut each: impl FnMut(Record) -> Result<()>) -> Result<()> {
+        let mut bytes = Vec::new();
+        for from in (0..self.records).step_by(WINDOW) {
+            let count = WINDOW.min(self.records - from);
+            bytes.resize(count * RECORD, 0);
+            if !self.source.read(self.records_at + (from * RECORD) as u64, &mut bytes) {
+                return Err(StoreError::damaged(object, "its records cannot be read"));
+            }
+            for row in bytes.as_chunks::<RECORD>().0 {
+                each(Record::decode(row))?;
+            }
         }
+        Ok(())
     }
 
-    fn prefix(&self, number: usize) -> &[u8] {
-        let at = self.records_at + number * RECORD;
-        &self.source.bytes()[at..at + 16]
+    /// A record; none at the end, or if it cannot be read any more.
+    fn record(&self, number: usize) -> Option<Record> {
+        if number >= self.records {
+            return None;
+        }
+        let mut row = [0; RECORD];
+        if !self.source.read(self.records_at + (number * RECORD) as u64, &mut row) {
+            self.failed.store(true, Ordering::Relaxed);
+            return None;
+        }
+        Some(Record::decode(&row))
     }
 
     /// All records of a prefix.
     pub fn find<'a>(&'a self, prefix: &'a Prefix) -> impl Iterator<Item = Record> + 'a {
-        let from = if self.may_hold(prefix) { self.lower_bound(prefix) } else { self.records };
-        let fits = move |number: &usize| self.prefix(*number) == prefix;
-        (from..self.records).take_while(fits).map(|number| self.record(number))
+        let from = if self.may_hold(prefix) { self.lower_bound(prefix) } else { None };
+        let from = from.unwrap_or(self.records);
+        (from..self.records)
+            .map_while(|number| self.record(number))
+            .take_while(move |record| record.prefix == *prefix)
     }
 
     fn may_hold(&self, prefix: &Prefix) -> bool {
         if self.records == 0 {
             return false;
         }
-        let at = self.filter_at + filter_block(prefix, self.filters) * FILTER;
-        let words = self.source.bytes()[at..at + FILTER].chunks_exact(8);
-        words.zip(filter_bits(prefix)).all(|(word, bit)| {
-            let mut bytes = [0; 8];
-            bytes.copy_from_slice(word);
-            u64::from_le_bytes(bytes) & bit != 0
-        })
+        let words = &self.filter[filter_block(prefix, self.filter.len())];
+        words.iter().zip(filter_bits(prefix)).all(|(word, bit)| word & bit != 0)
     }
 
     /// The first record not below a prefix. Fingerprints are evenly spread, so the place is
-    /// guessed, and the search gallops out from there.
-    fn lower_bound(&self, prefix: &Prefix) -> usize {
+    /// guessed, and the search gallops out from there. `None` if the records cannot be read.
+    fn lower_bound(&self, prefix: &Prefix) -> Option<usize> {
+        let is_below = |number: usize| Some(self.record(number)?.prefix < *prefix);
         let guess = ((u128::from(halves(prefix).0) * self.records as u128) >> 64) as usize;
         let (mut low, mut high, mut step) = (guess, guess, 8);
-        while low > 0 && self.prefix(low) >= prefix.as_slice() {
+        while low > 0 && !is_below(low)? {
             low = low.saturating_sub(step);
             step *= 2;
         }
         step = 8;
-        while high < self.records && self.prefix(high) < prefix.as_slice() {
+        while high < self.records && is_below(high)? {
             high = (high + step).min(self.records);
             step *= 2;
         }
         while low < high {
             let middle = low.midpoint(high);
-            if self.prefix(middle) < prefix.as_slice() {
+            if is_below(middle)? {
                 low = middle + 1;
             } else {
                 high = middle;
             }
         }
-        low
+        Some(low)
     }
 }
 
@@ -309,6 +413,7 @@ mod tests {
             id: ContainerId { class: Class::Data, run: RunId([1; 16]), sequence },
             salt: [sequence as u8; 16],
             blocks: (0..sequence).map(|block| (block * 100, 100)).collect(),
+            length: u64::from(sequence) * 1000,
         };
         let record = |seed: &u64| Record {
             prefix: prefix(*seed),

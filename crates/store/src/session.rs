@@ -18,6 +18,7 @@ use crate::{
     error::{Result, StoreError},
     ids::{Class, Lineage, RunId},
     keys::WRAPPED,
+    segment::SegmentId,
     signed::Machine,
     snapshot::{ExceptionRecord, RootHint, Snapshot, SnapshotSource, sealed_name},
     store::Store,
@@ -182,12 +183,14 @@ impl Session {
     pub fn finish(&self, draft: SnapshotDraft) -> Result<Snapshot> {
         locked(&self.tree).close(&self.writing)?;
         let finished = self.writing.uploads.drain()?;
-        self.writing.write_segment(&finished)?;
+        let (unlisted, replaced) = self.comparison.take_unlisted();
+        self.writing.write_segment(&finished, unlisted)?;
         // A reclaim that waits for an answer gets one now. Without it a run that was short would be
         // checked again, no more: a far place is spared the question.
         if !self.writing.store.place.is_far() || locked(&self.polled).elapsed() >= POLLED_LATELY {
             self.poll()?;
         }
+        self.be_sound()?;
         let spot = locked(&self.tree).resolve(draft.root.spot);
         let root_hint = match spot {
             Spot::At(location) => RootHint::of(&location, &self.writing.store.containers),
@@ -227,11 +230,30 @@ impl Session {
         self.writing.store.nearby.end(self.lineage, self.writing.run);
         self.writing.store.nearby.prune();
         // The snapshot is there: what follows is housekeeping, and may wait for the next run.
+        let _ = self.drop_segments(&replaced);
         let _ = self
             .writing
             .store
             .merge_segments(&self.writing.machine, || self.writing.next_segment());
         Ok(snapshot)
+    }
+
+    /// Fails if the snapshot in the making refers to a container that turned out to be lost.
+    fn be_sound(&self) -> Result<()> {
+        let all = self.writing.store.containers.all();
+        match all.iter().find(|container| container.is_used() && container.is_lost()) {
+            Some(lost) => Err(StoreError::Unsound(lost.id.to_string())),
+            None => Ok(()),
+        }
+    }
+
+    /// Removes broken segments; what they held is in others now.
+    fn drop_segments(&self, broken: &[SegmentId]) -> Result<()> {
+        for id in broken {
+            self.writing.store.place.delete(&ObjectName::new(id.to_string())?)?;
+            self.writing.store.forget_cached(*id);
+        }
+        Ok(())
     }
 
     fn add_wrapped_keys(&self, runs: &mut [ContainerRun]) {
@@ -279,7 +301,7 @@ impl PageSink for Session {
     fn put_page(&self, body: &[u8], spots: &[Spot]) -> Result<PageRef> {
         let store = &self.writing.store;
         let fingerprint = store.keys.fingerprint(Class::Tree, body);
-        if let Some(location) = store.known(&fingerprint) {
+        if let Some(location) = store.known_page(&fingerprint)? {
             return Ok(PageRef { fingerprint, spot: Spot::At(location) });
         }
         locked(&self.tree).put(&self.writing, fingerprint, body, spots)

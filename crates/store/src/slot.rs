@@ -11,6 +11,13 @@ use crate::{
     signed::{decode, encode},
 };
 
+/// No slot asks for more memory, in KiB,
+const MOST_MEMORY: u32 = 1 << 20;
+/// or more passes,
+const MOST_PASSES: u32 = 8;
+/// or more lanes.
+const MOST_LANES: u32 = 64;
+
 /// What it costs to try a passphrase (Argon2id, RFC 9106).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct PassphraseCost {
@@ -37,7 +44,7 @@ impl PassphraseCost {
 /// A slot as it lies at the place, in clear but for the bundle.
 #[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
 #[cbor(map)]
-struct Slot {
+pub(crate) struct Slot {
     #[n(0)]
     version: u32,
     #[cbor(n(1), with = "minicbor::bytes")]
@@ -55,6 +62,10 @@ struct Slot {
     commitment: [u8; 32],
     #[n(7)]
     bundle: ByteVec,
+    /// The first half of the hash of the record without it: tells a damaged slot from a wrong
+    /// passphrase. Slots of earlier writers have none.
+    #[cbor(n(8), with = "minicbor::bytes")]
+    sum: Option<[u8; 16]>,
 }
 
 /// What a slot yields.
@@ -109,43 +120,74 @@ pub(crate) fn create(
         salt,
         commitment: keys.commitment,
         bundle: sealed.into(),
+        sum: None,
     };
-    Ok((hex(&id), encode(&slot)))
+    let sum = slot.checksum();
+    Ok((hex(&id), encode(&Slot { sum: Some(sum), ..slot })))
 }
 
-/// Tries a passphrase on a slot: epoch and master secret, or `None` if it is another passphrase's.
-pub(crate) fn open(
-    bytes: &[u8],
-    passphrase: &[u8],
-    header: &[u8],
-    object: &str,
-) -> Result<Option<(u32, Secret)>> {
-    let slot: Slot = decode(bytes, object)?;
-    if slot.version != 1 {
-        let need = format!("slot version {}", slot.version);
-        return Err(StoreError::Newer { object: object.to_owned(), need });
+impl Slot {
+    /// Reads a slot.
+    pub fn decode(bytes: &[u8], object: &str) -> Result<Self> {
+        let slot: Self = decode(bytes, object)?;
+        if slot.version != 1 {
+            let need = format!("slot version {}", slot.version);
+            return Err(StoreError::Newer { object: object.to_owned(), need });
+        }
+        // A slot is in clear: one that asks for absurd memory or time is damage, not a wish.
+        if slot.memory > MOST_MEMORY || slot.passes > MOST_PASSES || slot.lanes > MOST_LANES {
+            return Err(StoreError::damaged(object, "its cost is out of bounds"));
+        }
+        match slot.sum {
+            Some(sum) if sum != slot.checksum() => {
+                Err(StoreError::damaged(object, "its checksum is wrong"))
+            }
+            _ => Ok(slot),
+        }
     }
-    // A slot is in clear: one that asks for absurd memory or time is damage, not a wish.
-    if slot.memory > 4 << 20 || slot.passes > 64 || slot.lanes > 64 {
-        return Err(StoreError::damaged(object, "its cost is out of bounds"));
+
+    fn checksum(&self) -> [u8; 16] {
+        let record = encode(&Self { sum: None, ..self.clone() });
+        let mut sum = [0; 16];
+        sum.copy_from_slice(&blake3::hash(&record).as_bytes()[..16]);
+        sum
     }
-    let cost = PassphraseCost { memory: slot.memory, passes: slot.passes, lanes: slot.lanes };
-    let keys = stretch(passphrase, &slot.salt, cost)?;
-    if blake3::Hash::from(keys.commitment) != blake3::Hash::from(slot.commitment) {
-        return Ok(None);
+
+    /// Whether its checksum was right.
+    pub fn is_proven(&self) -> bool {
+        self.sum.is_some()
     }
-    let opened = keys.seal.open(&slot.bundle, &bound_to(header, &slot.id)).map(Zeroizing::new);
-    let plain = opened.ok_or_else(|| {
-        StoreError::damaged(object, "the passphrase fits, but slot or header were changed")
-    })?;
-    let mut bundle: Bundle = decode(&plain, object)?;
-    if bundle.role != 0 {
-        let need = format!("passphrase role {}", bundle.role);
-        return Err(StoreError::Newer { object: object.to_owned(), need });
+
+    /// What it costs to try it, in KiB times passes.
+    pub fn cost(&self) -> u64 {
+        u64::from(self.memory) * u64::from(self.passes)
     }
-    let master = Secret(bundle.master);
-    bundle.master.zeroize();
-    Ok(Some((bundle.epoch, master)))
+
+    /// Tries a passphrase: epoch and master secret, or `None` if it is another passphrase's.
+    pub fn open(
+        &self,
+        passphrase: &[u8],
+        header: &[u8],
+        object: &str,
+    ) -> Result<Option<(u32, Secret)>> {
+        let cost = PassphraseCost { memory: self.memory, passes: self.passes, lanes: self.lanes };
+        let keys = stretch(passphrase, &self.salt, cost)?;
+        if blake3::Hash::from(keys.commitment) != blake3::Hash::from(self.commitment) {
+            return Ok(None);
+        }
+        let opened = keys.seal.open(&self.bundle, &bound_to(header, &self.id)).map(Zeroizing::new);
+        let plain = opened.ok_or_else(|| {
+            StoreError::damaged(object, "the passphrase fits, but slot or header were changed")
+        })?;
+        let mut bundle: Bundle = decode(&plain, object)?;
+        if bundle.role != 0 {
+            let need = format!("passphrase role {}", bundle.role);
+            return Err(StoreError::Newer { object: object.to_owned(), need });
+        }
+        let master = Secret(bundle.master);
+        bundle.master.zeroize();
+        Ok(Some((bundle.epoch, master)))
+    }
 }
 
 /// A slot belongs to one header: a header that was changed opens no more.
@@ -162,10 +204,26 @@ mod tests {
         let master = Secret([3; 32]);
         let (_, bytes) =
             create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header").expect("a slot");
-        let opened = open(&bytes, b"gull", b"header", "slot").expect("readable");
+        let open = |passphrase: &[u8], header: &[u8]| {
+            Slot::decode(&bytes, "slot").and_then(|slot| slot.open(passphrase, header, "slot"))
+        };
+        let opened = open(b"gull", b"header").expect("readable");
         assert_eq!(opened.map(|(epoch, master)| (epoch, master.0)), Some((1, [3; 32])));
-        assert!(open(&bytes, b"tern", b"header", "slot").expect("readable").is_none());
-        let changed = open(&bytes, b"gull", b"another", "slot");
+        assert!(open(b"tern", b"header").expect("readable").is_none());
+        let changed = open(b"gull", b"another");
         assert!(matches!(changed, Err(StoreError::Damaged { .. })));
+    }
+
+    #[test]
+    fn every_changed_byte_of_a_slot_is_damage_and_no_wrong_passphrase() {
+        let (_, bytes) = create(b"gull", PassphraseCost::TRIVIAL, 1, &Secret([3; 32]), b"header")
+            .expect("a slot");
+        for at in 0..bytes.len() {
+            let mut changed = bytes.clone();
+            changed[at] ^= 1;
+            // A key nobody knows is passed over: then it is as if there were no checksum.
+            let read = Slot::decode(&changed, "slot");
+            assert!(read.is_err() || read.is_ok_and(|slot| slot.sum.is_none()), "at {at}");
+        }
     }
 }

@@ -1,9 +1,12 @@
 //! Snapshots: the object that makes a run's work visible.
 
+use std::collections::HashSet;
+
 use minicbor::{Decode, Encode, bytes::ByteVec};
 use skellin_place::ObjectName;
 
 use crate::{
+    bounds,
     containers::{Containers, Location},
     control::ContainerRun,
     error::{Result, StoreError},
@@ -180,16 +183,21 @@ fn seal_with(key: &Secret, nonce: [u8; 12], plain: &[u8]) -> Result<Vec<u8>> {
     Ok([nonce.as_slice(), &body].concat())
 }
 
-fn open_name(keys: &Keys, object: &ObjectName) -> Option<ListedSnapshot> {
-    let plain = keys.names.open(&unhex(object.leaf())?, b"skellin snapshot name v1")?;
+fn open_name(keys: &Keys, leaf: &str) -> Option<ListedSnapshot> {
+    let plain = keys.names.open(&unhex(leaf)?, b"skellin snapshot name v1")?;
     let (started, rest) = plain.split_first_chunk::<8>()?;
     let (lineage, run) = rest.split_first_chunk::<16>()?;
     Some(ListedSnapshot {
-        object: object.clone(),
+        object: ObjectName::new(format!("snapshots/{leaf}")).ok()?,
         started: i64::from_be_bytes(*started),
         lineage: Lineage(*lineage),
         run: RunId(run.try_into().ok()?),
     })
+}
+
+/// What was just written reads back as something else.
+pub(crate) fn unlike(object: &str) -> StoreError {
+    StoreError::damaged(object, "it was written a moment ago and reads back as something else")
 }
 
 fn info(keys: &Keys, leaf: &str) -> Vec<u8> {
@@ -198,29 +206,46 @@ fn info(keys: &Keys, leaf: &str) -> Vec<u8> {
 }
 
 impl Store {
-    /// All snapshots that are listed: present, not marked expired, their run not declared dead.
-    /// Oldest first.
+    /// All snapshots that are listed: present, or their second copy is and their run has ended;
+    /// neither marked expired nor their run declared dead. Oldest first.
     ///
     /// # Errors
     /// If the place fails, or a marker is damaged.
     pub fn snapshots(&self) -> Result<Vec<ListedSnapshot>> {
         let mut gone = self.expired_runs()?;
         gone.extend(self.dead_runs()?);
-        let mut snapshots = self.present_snapshots()?;
+        let mut snapshots = self.present_snapshots("snapshots")?;
+        let there: HashSet<RunId> = snapshots.iter().map(|snapshot| snapshot.run).collect();
+        let mut spared = self.present_snapshots("spares")?;
+        spared.retain(|snapshot| !there.contains(&snapshot.run));
+        if !spared.is_empty() {
+            // A second copy of a run that has not ended is what an interruption leaves behind.
+            let open = self.open_runs()?;
+            spared.retain(|snapshot| !open.contains(&snapshot.run));
+            snapshots.extend(spared);
+            snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
+        }
         snapshots.retain(|snapshot| !gone.contains(&snapshot.run));
         Ok(snapshots)
     }
 
-    /// All snapshots that are present, oldest first.
-    fn present_snapshots(&self) -> Result<Vec<ListedSnapshot>> {
-        let listed = self.place.listing("snapshots")?;
-        let opened = listed.iter().filter_map(|object| open_name(&self.keys, &object.name));
+    /// Runs that have not ended well, as far as is known.
+    pub(crate) fn open_runs(&self) -> Result<HashSet<RunId>> {
+        let listed = self.place.listing("runs")?;
+        Ok(listed.iter().filter_map(|object| RunId::parse(object.name.leaf())).collect())
+    }
+
+    /// All snapshots of which a folder has a copy, oldest first.
+    fn present_snapshots(&self, folder: &str) -> Result<Vec<ListedSnapshot>> {
+        let listed = self.place.listing(folder)?;
+        let opened = listed.iter().filter_map(|object| open_name(&self.keys, object.name.leaf()));
         let mut snapshots: Vec<_> = opened.collect();
         snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
         Ok(snapshots)
     }
 
-    /// The newest listed snapshot of a lineage. `clean`: a run that is known to have ended well; no
+    /// The newest listed snapshot of a lineage to compare with; one of which only the second copy
+    /// is left is passed over. `clean`: a run that is known to have ended well; no
     /// verdict can have declared it dead since.
     pub(crate) fn newest_of(
         &self,
@@ -228,7 +253,7 @@ impl Store {
         clean: Option<RunId>,
     ) -> Result<Option<ListedSnapshot>> {
         let mut gone = self.expired_runs()?;
-        let mut snapshots = self.present_snapshots()?;
+        let mut snapshots = self.present_snapshots("snapshots")?;
         snapshots.retain(|found| found.lineage == lineage && !gone.contains(&found.run));
         if snapshots.last().is_some_and(|newest| Some(newest.run) != clean) {
             gone = self.dead_runs()?;
@@ -237,14 +262,22 @@ impl Store {
         Ok(snapshots.pop())
     }
 
-    /// Objects in the snapshots' folder whose names do not open: not the store's, or damaged.
+    /// Objects among the snapshots and their second copies whose names do not open: not the
+    /// store's, or damaged.
     ///
     /// # Errors
     /// If the place fails.
     pub fn unreadable_names(&self) -> Result<Vec<ObjectName>> {
-        let listed = self.place.listing("snapshots")?;
-        let names = listed.into_iter().map(|object| object.name);
-        Ok(names.filter(|name| open_name(&self.keys, name).is_none()).collect())
+        let mut found = Vec::new();
+        for folder in ["snapshots", "spares"] {
+            let names = self.place.listing(folder)?.into_iter().map(|object| object.name);
+            found.extend(names.filter(|name| {
+                let is_tree =
+                    folder == "spares" && ContainerId::parse(Class::Tree, name.leaf()).is_some();
+                !is_tree && open_name(&self.keys, name.leaf()).is_none()
+            }));
+        }
+        Ok(found)
     }
 
     /// The lineage of a plan on a machine in this store.
@@ -265,7 +298,7 @@ impl Store {
             return Ok(snapshot);
         }
         match self.read_snapshot_copy(listed, listed.object.as_str()) {
-            Err(first) if first.is_damage() => {
+            Err(first) if first.is_unreadable() => {
                 let spare = format!("spares/{}", listed.object.leaf());
                 self.read_snapshot_copy(listed, &spare).map_err(|_| first)
             }
@@ -279,7 +312,7 @@ impl Store {
         listed: &ListedSnapshot,
         object: &str,
     ) -> Result<Snapshot> {
-        let sealed = self.place.fetch(&ObjectName::new(object)?)?;
+        let sealed = self.place.fetch(&ObjectName::new(object)?, bounds::SNAPSHOT)?;
         let snapshot = self.open_snapshot(listed, object, &sealed)?;
         self.nearby.keep_snapshot(listed.object.leaf(), &sealed);
         Ok(snapshot)
@@ -300,11 +333,17 @@ impl Store {
             .open(sealed, &info(&self.keys, leaf))
             .ok_or_else(|| damaged("it is not authentic"))?;
         let context = format!("snapshot {leaf}");
-        let body =
-            Signed::decode(&plain, object)?.verified(&self.keys, context.as_bytes(), object)?;
+        let signed = Signed::decode(&plain, object)?;
+        let machine = signed.certificate.machine.clone();
+        let body = signed.verified(&self.keys, context.as_bytes(), object)?;
         let snapshot: Snapshot = decode(&body, object)?;
-        if snapshot.run != listed.run {
-            return Err(damaged("it belongs to another run"));
+        let lineage = self.keys.lineage(&snapshot.plan, &snapshot.machine);
+        if (snapshot.run, snapshot.started, lineage) != (listed.run, listed.started, listed.lineage)
+        {
+            return Err(damaged("it is not the snapshot that its name says"));
+        }
+        if snapshot.machine != machine {
+            return Err(damaged("another machine has signed it"));
         }
         for run in &snapshot.containers {
             if let Some(wrapped) = &run.wrapped {
@@ -314,7 +353,8 @@ impl Store {
         Ok(snapshot)
     }
 
-    /// Writes a snapshot: the spare first, since the other makes it listed.
+    /// Writes a snapshot, twice, and proves that it reads back. The second copy comes first, since
+    /// the other makes it listed.
     pub(crate) fn write_snapshot(
         &self,
         leaf: &str,
@@ -326,6 +366,15 @@ impl Store {
         let sealed = self.keys.envelope(Class::Tree).seal(&signed, &info(&self.keys, leaf))?;
         for folder in ["spares", "snapshots"] {
             self.place.create(&ObjectName::new(format!("{folder}/{leaf}"))?, &sealed)?;
+        }
+        // At far places the one that is listed will do: each look takes a way and back.
+        let looked_at: &[&str] =
+            if self.place.is_far() { &["snapshots"] } else { &["spares", "snapshots"] };
+        for folder in looked_at {
+            let object = ObjectName::new(format!("{folder}/{leaf}"))?;
+            if self.place.fetch(&object, bounds::SNAPSHOT)? != sealed {
+                return Err(unlike(object.as_str()));
+            }
         }
         self.nearby.keep_snapshot(leaf, &sealed);
         Ok(2 * sealed.len() as u64)

@@ -2,27 +2,33 @@
 
 use std::{
     collections::HashMap,
-    sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, AtomicU64},
+    },
 };
 
-use skellin_place::{Extent, ObjectName, Place, PlaceErrorKind};
-use zeroize::Zeroizing;
+use skellin_place::{Extent, Place};
 
 use crate::{
     block::Block,
-    blocks::BlockCache,
+    blocks::{BlockCache, ProvenBlocks},
+    catalog::Found,
     chunker::Chunker,
     container::{
-        ContainerHeader, ContainerKey, Directory, HEADER, TRAILER, directory_range, open_directory,
+        ContainerHeader, ContainerKey, Directory, HEADER, Salt, TRAILER, directory_range,
+        open_directory,
     },
     containers::{Container, Containers, Location},
     error::{Result, StoreError},
     header::{Header, Layout},
-    ids::{Class, ContainerId, Fingerprint, RunId, StoreId, random},
+    ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
     index::{Cache, Index},
     keys::{Keys, Secret, WRAPPED},
-    nearby::{self, Nearby, Opened},
-    slot::{self, PassphraseCost},
+    nearby::Nearby,
+    opening::{self, HEADER_NAMES, Unlocked},
+    slot::PassphraseCost,
+    suspects::Suspects,
     tiers::Tiers,
     tree::Spot,
 };
@@ -42,12 +48,16 @@ pub const FOLDERS: &[&str] = &[
     "verdicts",
     "expired",
 ];
-const HEADER_NAMES: [&str; 2] = ["skellin-store", "skellin-store.spare"];
 /// A directory of a container is fetched together with the trailer if it is no longer than this.
 const USUAL_DIRECTORY: u64 = 64 << 10;
 
-/// What was damaged of an index, and the containers that are there with their sizes.
-pub(crate) type Found = (Vec<StoreError>, Vec<(ContainerId, u64)>);
+/// What a proof of a container found.
+pub(crate) struct ProvenContents {
+    /// Contents that are damaged, with the offset of their block.
+    pub bad: Vec<(Prefix, u64)>,
+    /// Whether there must be a second copy of it.
+    pub has_spare: bool,
+}
 
 /// A store that was opened with a passphrase.
 pub struct Store {
@@ -58,12 +68,16 @@ pub struct Store {
     pub(crate) index: Index,
     pub(crate) segments: Tiers,
     pub(crate) cache: Cache,
+    /// Bytes of segments that are kept in memory.
+    pub(crate) in_memory: AtomicU64,
     pub(crate) nearby: Nearby,
     /// Whether trees are gone through as a whole.
     pub(crate) compares: AtomicBool,
     chunker: Chunker,
     run_keys: Mutex<HashMap<(RunId, Class), Secret>>,
+    pub(crate) suspects: Suspects,
     pub(crate) blocks: BlockCache,
+    pub(crate) proven: ProvenBlocks,
     /// Whether the index was loaded; the lock keeps two threads from loading it twice.
     index_loaded: Mutex<bool>,
 }
@@ -79,58 +93,13 @@ pub struct Creation {
     pub now: i64,
 }
 
-fn name(text: impl Into<String>) -> Result<ObjectName> {
-    Ok(ObjectName::new(text)?)
-}
-
 impl Store {
-    /// Creates a store at an empty place that has the [`FOLDERS`].
-    ///
-    /// # Errors
-    /// [`StoreError::Occupied`] if there is one already, or if the place fails.
-    pub fn create(place: &dyn Place, passphrase: &[u8], creation: Creation) -> Result<StoreId> {
-        let [main, spare] = HEADER_NAMES;
-        let occupied = || StoreError::Occupied(place.describe());
-        if !place.listing("keys")?.is_empty() || place.fetch(&name(main)?).is_ok() {
-            return Err(occupied());
-        }
-        let (store, master) = (StoreId(random()?), Secret::random()?);
-        let keys = Keys::from_master(store, 1, &master)?;
-        let header = Header {
-            version: crate::header::VERSION,
-            store,
-            created: creation.now,
-            suite: 1,
-            reader_flags: 0,
-            writer_flags: 0,
-            epoch: 1,
-            layout: creation.layout,
-            data_key: keys.envelope(Class::Data).public(),
-            tree_key: keys.envelope(Class::Tree).public(),
-            signing_key: keys.signer.public(),
-        };
-        let bytes = header.encode();
-        let (id, slot) = slot::create(passphrase, creation.cost, 1, &master, &bytes)?;
-        // The header makes it a store, so it comes last.
-        for copy in ["b", "a"] {
-            place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
-        }
-        for header_name in [spare, main] {
-            place.create(&name(header_name)?, &bytes).map_err(|error| match error.kind {
-                PlaceErrorKind::Exists => occupied(),
-                _ => error.into(),
-            })?;
-        }
-        Ok(store)
-    }
-
     /// Opens a store with a passphrase.
     ///
     /// # Errors
     /// [`StoreError::NoStore`], [`StoreError::WrongPassphrase`], damage, or a failure of the place.
     pub fn open(place: Arc<dyn Place>, passphrase: &[u8], cache: Cache) -> Result<Self> {
-        let (header, epoch, master) = open_as_before(&*place, passphrase, &cache)
-            .map_or_else(|| open_anew(&*place, passphrase, &cache), Ok)?;
+        let Unlocked { header, epoch, master } = opening::unlock(&*place, passphrase, &cache)?;
         let nearby = Nearby::new(&cache, header.store, place.is_far());
         let keys = Keys::from_master(header.store, epoch, &master)?;
         let published = [header.data_key, header.tree_key, header.signing_key];
@@ -150,21 +119,16 @@ impl Store {
             index: Index::default(),
             segments: Tiers::default(),
             cache,
+            in_memory: AtomicU64::new(0),
             nearby,
             compares: AtomicBool::new(false),
             chunker,
             run_keys: Mutex::default(),
+            suspects: Suspects::default(),
             blocks: BlockCache::default(),
+            proven: ProvenBlocks::default(),
             index_loaded: Mutex::new(false),
         })
-    }
-
-    /// The header of the store at a place, which needs no passphrase.
-    ///
-    /// # Errors
-    /// [`StoreError::NoStore`], damage, or a failure of the place.
-    pub fn header_at(place: &dyn Place) -> Result<Header> {
-        read_header(place).map(|(header, _)| header)
     }
 
     /// The header.
@@ -204,6 +168,13 @@ impl Store {
         Ok(found)
     }
 
+    /// Whether the cache could not be read any more while it was used: what it knew of the index was
+    /// then done without, so that content may have been stored a second time.
+    #[must_use]
+    pub fn has_cache_failed(&self) -> bool {
+        self.index.has_failed()
+    }
+
     /// The block in which a chunk or page lies, and where that is.
     pub(crate) fn locate(
         &self,
@@ -217,7 +188,7 @@ impl Store {
         };
         match hinted {
             Some((location, Ok(block))) => return Ok((block, location)),
-            Some((_, Err(error))) if !error.is_damage() => return Err(error),
+            Some((_, Err(error))) if !error.is_unreadable() => return Err(error),
             _ => {}
         }
         // The hint is stale: the index knows all copies.
@@ -229,7 +200,7 @@ impl Store {
         }) {
             match self.block(&location) {
                 Ok(block) => return Ok((block, location)),
-                Err(error) if error.is_damage() => last = error,
+                Err(error) if error.is_unreadable() => last = error,
                 Err(error) => return Err(error),
             }
             tried.push(location.container);
@@ -266,34 +237,50 @@ impl Store {
             return Ok(Arc::clone(key));
         }
         let known = container.salt.get().copied().zip(self.run_key(container.id));
-        let (salt, run_key) = match known {
-            Some(known) => known,
+        let key = match known {
+            Some((salt, run_key)) => ContainerKey::new(&run_key, container.id, &salt),
             None => {
-                let object = container.id.object()?;
-                let mut bytes = Vec::new();
-                let extent = Extent::Range { offset: 0, length: HEADER as u64 };
-                self.place.read(&object, extent, &mut bytes)?;
-                let header = ContainerHeader::decode(&bytes, object.as_str())?;
-                self.learn_header(container.id, &header)?
+                let header = self.container_header(container.id)?;
+                self.key_by_header(container.id, &header, container.salt.get())?
             }
         };
-        let key = Arc::new(ContainerKey::new(&run_key, container.id, &salt));
+        let key = Arc::new(key);
         Ok(Arc::clone(container.key.get_or_init(|| key)))
     }
 
-    fn learn_header(
+    /// The clear header of a container, from its second copy if need be.
+    fn container_header(&self, id: ContainerId) -> Result<ContainerHeader> {
+        let copies = [Some(id.object()?), id.spare()?].into_iter().flatten();
+        let mut first = None;
+        for copy in copies {
+            let mut bytes = Vec::new();
+            let extent = Extent::Range { offset: 0, length: HEADER as u64 };
+            let read = self.place.read(&copy, extent, &mut bytes).map_err(StoreError::from);
+            match read.and_then(|()| ContainerHeader::decode(&bytes, copy.as_str())) {
+                Ok(header) => return Ok(header),
+                Err(error) if error.is_unreadable() => first = first.or(Some(error)),
+                Err(error) => return Err(error),
+            }
+        }
+        Err(first.unwrap_or_else(|| StoreError::damaged(id.to_string(), "it has no header")))
+    }
+
+    /// The key of one container by its own clear header. Nothing vouches for a header before
+    /// something sealed opened under it, so that no other container is read by what it says.
+    fn key_by_header(
         &self,
         id: ContainerId,
         header: &ContainerHeader,
-    ) -> Result<([u8; 16], Secret)> {
+        salt: Option<&Salt>,
+    ) -> Result<ContainerKey> {
         if header.id != id {
             return Err(StoreError::damaged(id.to_string(), "it was written under another name"));
         }
-        self.learn_run_key(id.run, id.class, &header.wrapped);
-        let run_key = self.run_key(id);
+        let known = self.run_key(id);
+        let run_key = known.or_else(|| self.keys.unwrap(id.run, id.class, &header.wrapped));
         let run_key = run_key
             .ok_or_else(|| StoreError::damaged(id.to_string(), "its run key is not authentic"))?;
-        Ok((header.salt, run_key))
+        Ok(ContainerKey::new(&run_key, id, salt.unwrap_or(&header.salt)))
     }
 
     fn run_key(&self, id: ContainerId) -> Option<Secret> {
@@ -301,7 +288,7 @@ impl Store {
         keys.get(&(id.run, id.class)).cloned()
     }
 
-    /// Remembers the content key of a run, if it is authentic.
+    /// Remembers the content key of a run, which something signed has told.
     pub(crate) fn learn_run_key(&self, run: RunId, class: Class, wrapped: &[u8; WRAPPED]) {
         let mut keys = self.run_keys.lock().unwrap_or_else(PoisonError::into_inner);
         if let std::collections::hash_map::Entry::Vacant(slot) = keys.entry((run, class))
@@ -319,10 +306,13 @@ impl Store {
         let extent = Extent::Range { offset: 0, length: HEADER as u64 };
         self.place.read(&object, extent, &mut head)?;
         let header = ContainerHeader::decode(&head, text)?;
-        let (salt, run_key) = self.learn_header(id, &header)?;
+        let key = self.key_by_header(id, &header, None)?;
         let mut tail = Vec::new();
         self.place.read(&object, Extent::Tail(USUAL_DIRECTORY), &mut tail)?;
         let (from, to) = directory_range(&head, &tail, size, text)?;
+        if to - from > self.longest_container() {
+            return Err(StoreError::damaged(text, "its directory would be too long"));
+        }
         let tail_at = size - (tail.len() as u64).min(size);
         let sealed = if from >= tail_at {
             tail.get((from - tail_at) as usize..(to - tail_at) as usize)
@@ -335,24 +325,21 @@ impl Store {
             sealed
         };
         debug_assert!(tail.len() >= TRAILER);
-        let key = ContainerKey::new(&run_key, id, &salt);
-        open_directory(&self.keys, &head, &header, &key, sealed, text)
+        let directory = open_directory(&self.keys, &head, &header, &key, (sealed, size), text)?;
+        // What opened is signed, and names the header.
+        self.learn_run_key(id.run, id.class, &header.wrapped);
+        Ok(directory)
     }
 
-    /// Proves a whole container: every block opens, every chunk has its fingerprint. Returns the
-    /// fingerprints that are damaged, with the offset of their block, and the bytes read.
-    pub(crate) fn prove_container(
-        &self,
-        id: ContainerId,
-        bytes: &[u8],
-    ) -> Result<Vec<(Fingerprint, u64)>> {
+    /// Proves a copy of a whole container: every block opens, every chunk has its fingerprint.
+    pub(crate) fn prove_container(&self, id: ContainerId, bytes: &[u8]) -> Result<ProvenContents> {
         let text = id.to_string();
         let header = ContainerHeader::decode(bytes, &text)?;
-        let (salt, run_key) = self.learn_header(id, &header)?;
-        let (from, to) = directory_range(bytes, bytes, bytes.len() as u64, &text)?;
-        let key = ContainerKey::new(&run_key, id, &salt);
+        let key = self.key_by_header(id, &header, None)?;
+        let length = bytes.len() as u64;
+        let (from, to) = directory_range(bytes, bytes, length, &text)?;
         let sealed = bytes[from as usize..to as usize].to_vec();
-        let directory = open_directory(&self.keys, bytes, &header, &key, sealed, &text)?;
+        let directory = open_directory(&self.keys, bytes, &header, &key, (sealed, length), &text)?;
         let mut bad = Vec::new();
         let mut rows = directory.rows.iter().peekable();
         for (number, (offset, length)) in directory.blocks.iter().enumerate() {
@@ -370,104 +357,10 @@ impl Store {
                     self.keys.fingerprint(id.class, content) == row.fingerprint
                 });
                 if !good {
-                    bad.push((row.fingerprint, u64::from(*offset)));
+                    bad.push((row.fingerprint.prefix(), u64::from(*offset)));
                 }
             }
         }
-        Ok(bad)
-    }
-
-    /// Adds a passphrase; returns the id of its slot.
-    ///
-    /// # Errors
-    /// If the present passphrase opens no slot, or the place fails.
-    pub fn add_passphrase(
-        place: &dyn Place,
-        present: &[u8],
-        new: &[u8],
-        cost: PassphraseCost,
-    ) -> Result<String> {
-        let (_, bytes) = read_header(place)?;
-        let (epoch, master, _) = open_slots(place, present, &bytes)?;
-        let (id, slot) = slot::create(new, cost, epoch, &master, &bytes)?;
-        for copy in ["b", "a"] {
-            place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
-        }
-        Ok(id)
-    }
-}
-
-/// Opens a store whose header and slot are known from before: one request. `None` if anything is
-/// other than it was.
-fn open_as_before(
-    place: &dyn Place,
-    passphrase: &[u8],
-    cache: &Cache,
-) -> Option<(Header, u32, Secret)> {
-    if !place.is_far() {
-        return None;
-    }
-    let Opened { slot, header: bytes } = nearby::last_opened(cache, &place.describe())?;
-    let header = Header::decode(&bytes, HEADER_NAMES[0]).ok()?;
-    let sealed = Zeroizing::new(place.fetch(&name(&slot).ok()?).ok()?);
-    // The slot is bound to the header: if it opens, both are those of the store at this place.
-    let (epoch, master) = slot::open(&sealed, passphrase, &bytes, &slot).ok()??;
-    Some((header, epoch, master))
-}
-
-fn open_anew(place: &dyn Place, passphrase: &[u8], cache: &Cache) -> Result<(Header, u32, Secret)> {
-    let (header, bytes) = read_header(place)?;
-    let (epoch, master, slot) = open_slots(place, passphrase, &bytes)?;
-    if place.is_far() {
-        nearby::note_opened(cache, &place.describe(), &Opened { slot, header: bytes });
-    }
-    Ok((header, epoch, master))
-}
-
-fn read_header(place: &dyn Place) -> Result<(Header, Vec<u8>)> {
-    let mut first = None;
-    for copy in HEADER_NAMES {
-        let read = place.fetch(&name(copy)?).map_err(StoreError::from);
-        match read.and_then(|bytes| Ok((Header::decode(&bytes, copy)?, bytes))) {
-            Ok(read) => return Ok(read),
-            Err(error @ StoreError::Newer { .. }) => return Err(error),
-            Err(error) => first = first.or(Some(error)),
-        }
-    }
-    match first {
-        Some(StoreError::Place(error)) if error.is_not_found() => {
-            Err(StoreError::NoStore(place.describe()))
-        }
-        Some(error) => Err(error),
-        None => Err(StoreError::NoStore(place.describe())),
-    }
-}
-
-fn open_slots(
-    place: &dyn Place,
-    passphrase: &[u8],
-    header: &[u8],
-) -> Result<(u32, Secret, String)> {
-    let mut copies: Vec<ObjectName> =
-        place.listing("keys")?.into_iter().map(|object| object.name).collect();
-    copies.sort();
-    let mut tried: Vec<String> = Vec::new();
-    let mut damage = None;
-    for copy in copies {
-        let slot_id = copy.leaf().split('.').next().unwrap_or_default().to_owned();
-        if tried.contains(&slot_id) {
-            continue;
-        }
-        let bytes = Zeroizing::new(place.fetch(&copy)?);
-        match slot::open(&bytes, passphrase, header, copy.as_str()) {
-            Ok(Some((epoch, master))) => return Ok((epoch, master, copy.as_str().to_owned())),
-            // The other copy of this slot would say the same.
-            Ok(None) => tried.push(slot_id),
-            Err(error) => damage = damage.or(Some(error)),
-        }
-    }
-    match damage {
-        Some(error) if tried.is_empty() => Err(error),
-        _ => Err(StoreError::WrongPassphrase { slots: tried.len() }),
+        Ok(ProvenContents { bad, has_spare: directory.has_spare })
     }
 }

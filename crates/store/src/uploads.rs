@@ -10,11 +10,13 @@ use std::{
 };
 
 use crossbeam_channel::{Sender, TrySendError};
+use skellin_place::Extent;
 
 use crate::{
-    container::Directory,
+    container::{Directory, TRAILER},
     error::{Result, StoreError},
     ids::{Class, ContainerId},
+    snapshot::unlike,
     store::Store,
 };
 
@@ -22,6 +24,8 @@ use crate::{
 const UPLOADERS: usize = 2;
 /// A segment is due after so many containers,
 const SEGMENT_CONTAINERS: usize = 64;
+/// or so many contents, which are kept in memory until then,
+const SEGMENT_ROWS: usize = 200_000;
 /// or after so much time.
 const SEGMENT_TIME: Duration = Duration::from_secs(300);
 /// The trees so far are made findable after so many containers of data.
@@ -71,7 +75,7 @@ impl Shared {
         let done = match self.state().said {
             // After a failure nothing more is written: the run is lost, the store is not.
             Some(_) => None,
-            None => Some(id.object().and_then(|name| Ok(self.store.place.create(&name, &bytes)?))),
+            None => Some(self.store.put_container(id, &bytes)),
         };
         let mut state = self.state();
         match done {
@@ -94,6 +98,30 @@ impl Shared {
         state.buffers.push(bytes);
         state.open -= 1;
         self.changed.notify_all();
+    }
+}
+
+impl Store {
+    /// Puts a container, a tree's twice, and proves that it is there as it should be: a tree by
+    /// reading it back, data by its end, which says how long it is.
+    fn put_container(&self, id: ContainerId, bytes: &[u8]) -> Result<()> {
+        let extent = match id.class {
+            Class::Data => Extent::Tail(TRAILER as u64),
+            Class::Tree => Extent::Within(bytes.len() as u64),
+        };
+        let copies = [id.spare()?, Some(id.object()?)].into_iter().flatten();
+        for name in copies {
+            self.place.create(&name, bytes)?;
+            let mut back = Vec::new();
+            self.place.read(&name, extent, &mut back)?;
+            if back.is_empty()
+                || !bytes.ends_with(&back)
+                || (id.class == Class::Tree && back != bytes)
+            {
+                return Err(unlike(name.as_str()));
+            }
+        }
+        Ok(())
     }
 }
 
@@ -170,7 +198,9 @@ impl Uploads {
     pub fn take_due(&self) -> Option<Finished> {
         let mut last = self.shared.last_segment.lock().unwrap_or_else(PoisonError::into_inner);
         let mut state = self.shared.state();
+        let rows: usize = state.finished.iter().map(|(_, directory)| directory.rows.len()).sum();
         let due = state.finished.len() >= SEGMENT_CONTAINERS
+            || rows >= SEGMENT_ROWS
             || (!state.finished.is_empty() && last.elapsed() >= SEGMENT_TIME);
         due.then(|| {
             *last = Instant::now();

@@ -15,7 +15,7 @@ use crate::{
 pub struct Usage {
     /// Number of containers.
     pub containers: u64,
-    /// Bytes of containers and index.
+    /// Bytes of containers, second copies and index.
     pub bytes: u64,
 }
 
@@ -41,7 +41,9 @@ impl Store {
             usage.containers += 1;
             usage.bytes += size;
         }
-        self.place.list("index", &mut |object| usage.bytes += object.size)?;
+        for folder in ["index", "spares"] {
+            self.place.list(folder, &mut |object| usage.bytes += object.size)?;
+        }
         Ok(usage)
     }
 

@@ -2,19 +2,23 @@
 //! ones that were written.
 
 use std::{
-    collections::{BTreeMap, HashMap, HashSet},
+    collections::{HashMap, HashSet},
     sync::{
         Mutex, PoisonError,
         atomic::{AtomicUsize, Ordering},
     },
 };
 
+use skellin_place::{Extent, ObjectName};
+
 use crate::{
-    containers::Standing,
+    catalog::Found,
+    control::ContainerRun,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+    opening::{self, passes_over},
     snapshot::{ListedSnapshot, Snapshot},
-    store::Store,
+    store::{ProvenContents, Store},
     tree::{Body, Entries, Item, PageRef, Recipe},
 };
 
@@ -83,95 +87,280 @@ pub trait VerifyWatch: Sync {
     fn progress(&self, progress: VerifyProgress);
 }
 
-/// Where damage lies, and what is wrong.
-type Cause = (String, Option<u64>, String);
-/// Damaged contents.
-type Bad = HashMap<Prefix, Cause>;
+/// What is wrong, by object; and the contents of which no good copy was found, by the number of
+/// what is to blame.
+#[derive(Default)]
+struct Findings {
+    damage: Vec<Damage>,
+    bad: HashMap<Prefix, usize>,
+}
+
+impl Findings {
+    fn note(&mut self, object: impl Into<String>, offset: Option<u64>, why: String) -> usize {
+        self.damage.push(Damage { object: object.into(), offset, why, files: Vec::new() });
+        self.damage.len() - 1
+    }
+
+    fn lose(&mut self, prefix: Prefix, object: String, why: String) {
+        if self.bad.contains_key(&prefix) {
+            return;
+        }
+        let known = self.damage.iter().position(|damage| damage.object == object);
+        let cause = known.unwrap_or_else(|| self.note(object, None, why));
+        self.bad.insert(prefix, cause);
+    }
+}
 
 impl Store {
-    /// Proves the store.
+    /// Proves the store: all copies of everything but data, of which a share is read. What cannot
+    /// be read is damage, and the rest is proven all the same.
     ///
     /// # Errors
-    /// If the place fails, or the work is cancelled. Damage is no error but in the report.
+    /// If the place fails as a whole, or the work is cancelled. Damage is no error but in the
+    /// report.
     pub fn verify(&self, share: DataShare, watch: &dyn VerifyWatch) -> Result<VerifyReport> {
-        let mut report = VerifyReport::default();
-        let mut damage = |object: String, why: String| {
-            report.damage.push(Damage { object, offset: None, why, files: Vec::new() });
-        };
-        let listed: HashSet<String> =
-            self.snapshots()?.iter().map(|snapshot| snapshot.run.to_string()).collect();
-        for error in self.load_index_now()?.0 {
-            // A container without a trailer, or a torn segment of a run that was never finished, is
-            // what a crash leaves behind. If anything needs it, the walk below says so.
-            if let StoreError::Damaged { object, why } = error
-                && let Some(segment) = object.strip_prefix("index/")
-                && segment.split('-').next().is_some_and(|run| listed.contains(run))
-            {
-                damage(object, why);
+        let mut found = Findings::default();
+        for (object, why) in opening::examine(&*self.place, &self.header)? {
+            found.note(object, None, why);
+        }
+        self.condemn_from_notices(&HashSet::new())?;
+        let index = self.load_index_now()?;
+        // What a run that did not end has left behind may be torn: that is no damage.
+        let open = self.open_runs()?;
+        self.verify_records(&mut found)?;
+        let snapshots = self.verify_snapshots(&mut found)?;
+        let mut needed = HashSet::new();
+        for (_, snapshot) in &snapshots {
+            needed.extend(ContainerRun::spread(&snapshot.containers)?);
+        }
+        self.verify_segments(&index, &needed, &open, &mut found)?;
+        let copies = self.copies(&index)?;
+        let chosen = choose(&copies, share);
+        let (proved, bytes_read) = self.prove_all(&chosen, watch)?;
+        self.weigh(&copies, proved, (&needed, &open), &mut found)?;
+        self.walk_structure(&snapshots, &mut found, watch)?;
+        self.name_files(&snapshots, &mut found, watch)?;
+        for damage in &mut found.damage {
+            damage.files.sort_by(|a, b| (&a.path, a.snapshot).cmp(&(&b.path, b.snapshot)));
+            damage.files.dedup();
+        }
+        Ok(VerifyReport {
+            snapshots: snapshots.len() as u64,
+            containers: index.containers.len() as u64,
+            bytes_read,
+            damage: found.damage,
+        })
+    }
+
+    /// The records of runs and reclaims.
+    fn verify_records(&self, found: &mut Findings) -> Result<()> {
+        for folder in ["runs", "notices", "acks", "revokes", "verdicts", "expired"] {
+            for object in self.place.listing(folder)? {
+                match self.open_record(object.name.as_str()) {
+                    // Settled since it was listed.
+                    Err(StoreError::Place(error)) if error.is_not_found() => {}
+                    Err(error) if error.is_unreadable() => {
+                        found.note(object.name.as_str(), None, error.in_short());
+                    }
+                    other => drop(other?),
+                }
             }
         }
+        Ok(())
+    }
+
+    /// Both copies of every snapshot; those of which one can be read.
+    fn verify_snapshots(&self, found: &mut Findings) -> Result<Vec<(ListedSnapshot, Snapshot)>> {
         for name in self.unreadable_names()? {
-            damage(name.to_string(), "its name does not open".to_owned());
+            found.note(name.as_str(), None, "its name does not open".to_owned());
         }
         let mut snapshots = Vec::new();
         for listed in self.snapshots()? {
+            let mut read = None;
             for copy in [listed.object.to_string(), format!("spares/{}", listed.object.leaf())] {
                 match self.read_snapshot_copy(&listed, &copy) {
-                    Ok(_) => {}
-                    Err(StoreError::Damaged { why, .. }) => damage(copy, why),
-                    Err(error) if error.is_damage() => damage(copy, error.to_string()),
+                    Ok(snapshot) => read = read.or(Some(snapshot)),
+                    Err(error) if error.is_unreadable() => {
+                        found.note(copy, None, error.in_short());
+                    }
                     Err(error) => return Err(error),
                 }
             }
-            if let Ok(snapshot) = self.read_snapshot(&listed) {
-                snapshots.push((listed, snapshot));
+            let Some(snapshot) = read else { continue };
+            if self.totals(&snapshot).is_some_and(|told| told != (snapshot.files, snapshot.bytes)) {
+                let why = "its totals are not those of its tree".to_owned();
+                found.note(listed.object.as_str(), None, why);
             }
+            snapshots.push((listed, snapshot));
         }
-        report.snapshots = snapshots.len() as u64;
-        let mut bad = self.walk_structure(&snapshots, watch)?;
-        let present: Vec<(ContainerId, u64)> = self.list_containers()?;
-        report.containers = present.len() as u64;
-        let chosen = choose(&present, share);
-        let (proved, bytes) = self.prove_all(&chosen, watch)?;
-        report.bytes_read = bytes;
-        let needed = self.needed_containers(&snapshots)?;
-        for (id, result) in proved {
-            match result {
-                Ok(contents) => {
-                    for (fingerprint, offset) in contents {
-                        let why = "the content does not match its fingerprint".to_owned();
-                        bad.insert(fingerprint.prefix(), (id.to_string(), Some(offset), why));
-                    }
-                }
-                Err(error) if needed.contains(&id) => {
-                    let why = match error {
-                        StoreError::Damaged { why, .. } => why,
-                        other => other.to_string(),
-                    };
-                    report.damage.push(Damage {
-                        object: id.to_string(),
-                        offset: None,
-                        why,
-                        files: Vec::new(),
-                    });
-                }
-                // Left behind by a crash, needed by nothing.
-                Err(_) => {}
-            }
-        }
-        if !bad.is_empty() {
-            report.damage.extend(self.name_files(&snapshots, &bad, watch)?);
-        }
-        Ok(report)
+        Ok(snapshots)
     }
 
-    /// Walks every page of every snapshot once; what is missing or unreadable.
+    /// Files and bytes as the root of a snapshot's tree has them, if it can be read.
+    fn totals(&self, snapshot: &Snapshot) -> Option<(u64, u64)> {
+        self.entries(snapshot.root_page(self)).try_fold((0, 0), |(files, bytes), entry| {
+            let below = entry.ok()?.counted();
+            Some((files + below.files, bytes + below.bytes))
+        })
+    }
+
+    /// Every segment as it lies at the place, whatever the cache has; and what no segment lists.
+    fn verify_segments(
+        &self,
+        index: &Found,
+        needed: &HashSet<ContainerId>,
+        open: &HashSet<RunId>,
+        found: &mut Findings,
+    ) -> Result<()> {
+        let mut broken = false;
+        for id in self.listed_segments()? {
+            match self.segment_at_place(id) {
+                // Merged since it was listed.
+                Err(StoreError::Place(error)) if error.is_not_found() => {}
+                Err(error) if error.is_unreadable() => {
+                    // Without its copy in the cache the next run notices, and writes it again.
+                    self.forget_cached(id);
+                    broken = true;
+                    if !open.contains(&id.run) {
+                        found.note(id.to_string(), None, error.in_short());
+                    }
+                }
+                other => drop(other?),
+            }
+        }
+        let unlisted = index.unlisted.containers.iter().map(|container| container.id);
+        let lost = unlisted.filter(|id| needed.contains(id) && !open.contains(&id.run)).count();
+        if lost > 0 && !broken {
+            let why =
+                format!("a segment is missing: {lost} containers that snapshots need are in none");
+            found.note("index", None, why);
+        }
+        Ok(())
+    }
+
+    /// The copies of containers that are there, or should be.
+    fn copies(&self, index: &Found) -> Result<Vec<Copy>> {
+        let mut copies: Vec<Copy> = index
+            .containers
+            .iter()
+            .map(|(id, _)| Ok(Copy { id: *id, object: id.object()?, is_spare: false }))
+            .collect::<Result<_>>()?;
+        for object in self.place.listing("spares")? {
+            if let Some(id) = ContainerId::parse(Class::Tree, object.name.leaf()) {
+                copies.push(Copy { id, object: object.name, is_spare: true });
+            }
+        }
+        Ok(copies)
+    }
+
+    /// What the proofs of copies mean for contents: one is bad if no copy of it is good.
+    fn weigh(
+        &self,
+        copies: &[Copy],
+        proved: Vec<Proved>,
+        (needed, open): (&HashSet<ContainerId>, &HashSet<RunId>),
+        found: &mut Findings,
+    ) -> Result<()> {
+        let covered = self.index.covered();
+        let matters = |id: &ContainerId| {
+            needed.contains(id) || (covered.contains(id) && !open.contains(&id.run))
+        };
+        // For each container what is bad in each copy; `None`: the whole copy.
+        let mut bad: HashMap<ContainerId, Vec<Option<HashMap<Prefix, u64>>>> = HashMap::new();
+        let mut blame: HashMap<ContainerId, usize> = HashMap::new();
+        let there: HashSet<(ContainerId, bool)> =
+            copies.iter().map(|copy| (copy.id, copy.is_spare)).collect();
+        let mut expected_spares = HashSet::new();
+        for (copy, result) in proved {
+            match result {
+                Ok(proven) => {
+                    if proven.has_spare {
+                        expected_spares.insert(copy.id);
+                    }
+                    if let Some((_, offset)) = proven.bad.first() {
+                        let why = "the content does not match its fingerprint".to_owned();
+                        let cause = found.note(copy.object.as_str(), Some(*offset), why.clone());
+                        blame.entry(copy.id).or_insert(cause);
+                        self.suspect(copy.id, &why);
+                    }
+                    bad.entry(copy.id).or_default().push(Some(proven.bad.into_iter().collect()));
+                }
+                Err(error) => {
+                    if matters(&copy.id) {
+                        let cause = found.note(copy.object.as_str(), None, error.in_short());
+                        blame.entry(copy.id).or_insert(cause);
+                        if error.is_damage() {
+                            self.suspect(copy.id, &error.in_short());
+                        }
+                    }
+                    bad.entry(copy.id).or_default().push(None);
+                }
+            }
+        }
+        // A container that a reclaim has deleted is missed only where its content is.
+        let mut gone = HashSet::new();
+        for id in needed.iter().filter(|id| !there.contains(&(**id, false))) {
+            if there.contains(&(*id, true)) {
+                let cause = found.note(id.to_string(), None, "it is not there".to_owned());
+                blame.entry(*id).or_insert(cause);
+            } else {
+                gone.insert(*id);
+            }
+            bad.entry(*id).or_default().push(None);
+        }
+        for id in expected_spares.iter().filter(|id| !there.contains(&(**id, true))) {
+            let object = id.spare()?.map_or_else(String::new, |object| object.to_string());
+            let why = "it is not there".to_owned();
+            let cause = found.note(object, None, why.clone());
+            blame.entry(*id).or_insert(cause);
+            self.suspect(*id, &why);
+            bad.entry(*id).or_default().push(None);
+        }
+        self.find_lost(&bad, (blame, gone), found)
+    }
+
+    /// The contents that are bad in every copy of every container they lie in.
+    fn find_lost(
+        &self,
+        bad: &HashMap<ContainerId, Vec<Option<HashMap<Prefix, u64>>>>,
+        (mut blame, gone): (HashMap<ContainerId, usize>, HashSet<ContainerId>),
+        found: &mut Findings,
+    ) -> Result<()> {
+        let is_bad = |id: &ContainerId, prefix: &Prefix| {
+            bad.get(id).is_some_and(|copies| {
+                copies.iter().all(|copy| copy.as_ref().is_none_or(|bad| bad.contains_key(prefix)))
+            })
+        };
+        let numbers: HashSet<_> =
+            blame.keys().chain(&gone).map(|id| self.containers.number(*id, None)).collect();
+        let mut lost: Vec<(Prefix, ContainerId)> = Vec::new();
+        self.index.contents_of(&numbers, &mut |number, record, _| {
+            let id = self.containers.get(number).id;
+            if is_bad(&id, &record.prefix) {
+                lost.push((record.prefix, id));
+            }
+        })?;
+        for (prefix, id) in lost {
+            let good = self.index.find_where(&prefix, |number| {
+                let container = self.containers.get(number);
+                container.is_there() && !is_bad(&container.id, &prefix)
+            });
+            if good.is_none() {
+                let note = || found.note(id.to_string(), None, "it is not there".to_owned());
+                let cause = *blame.entry(id).or_insert_with(note);
+                found.bad.entry(prefix).or_insert(cause);
+            }
+        }
+        Ok(())
+    }
+
+    /// Walks every page of every snapshot once, for what is missing or cannot be read.
     fn walk_structure(
         &self,
         snapshots: &[(ListedSnapshot, Snapshot)],
+        found: &mut Findings,
         watch: &dyn VerifyWatch,
-    ) -> Result<Bad> {
-        let mut bad = Bad::new();
+    ) -> Result<()> {
         let mut seen: HashSet<Prefix> = HashSet::new();
         let mut stack: Vec<PageRef> =
             snapshots.iter().map(|(_, snapshot)| snapshot.root_page(self)).collect();
@@ -184,9 +373,9 @@ impl Store {
             }
             let content = match self.page_children(&page) {
                 Ok(content) => content,
-                Err(error) if error.is_damage() => {
+                Err(error) if error.is_unreadable() => {
                     let object = self.where_lies(&page.fingerprint);
-                    bad.insert(page.fingerprint.prefix(), (object, None, error.to_string()));
+                    found.lose(page.fingerprint.prefix(), object, error.in_short());
                     continue;
                 }
                 Err(error) => return Err(error),
@@ -207,20 +396,15 @@ impl Store {
                 {
                     let object = self.where_lies(&chunk.fingerprint);
                     let why = "the content is in no container that is there".to_owned();
-                    bad.insert(chunk.fingerprint.prefix(), (object, None, why));
+                    found.lose(chunk.fingerprint.prefix(), object, why);
                 }
             }
         }
-        Ok(bad)
+        Ok(())
     }
 
     fn is_there(&self, fingerprint: &Fingerprint) -> bool {
-        let there = |number| {
-            matches!(
-                self.containers.get(number).standing(),
-                Standing::Present | Standing::Condemned
-            )
-        };
+        let there = |number| self.containers.get(number).is_there();
         self.index.find_where(&fingerprint.prefix(), there).is_some()
     }
 
@@ -233,39 +417,32 @@ impl Store {
         }
     }
 
-    fn needed_containers(
-        &self,
-        snapshots: &[(ListedSnapshot, Snapshot)],
-    ) -> Result<HashSet<ContainerId>> {
-        let mut needed = HashSet::new();
-        for (_, snapshot) in snapshots {
-            needed.extend(crate::control::ContainerRun::spread(&snapshot.containers)?);
-        }
-        Ok(needed)
-    }
-
-    /// Reads and proves containers, on as many threads as there are processors.
-    fn prove_all(
-        &self,
-        chosen: &[(ContainerId, u64)],
-        watch: &dyn VerifyWatch,
-    ) -> Result<(Vec<Proved>, u64)> {
+    /// Reads and proves copies of containers, on as many threads as there are processors.
+    fn prove_all(&self, chosen: &[Copy], watch: &dyn VerifyWatch) -> Result<(Vec<Proved>, u64)> {
         let (next, proved) = (AtomicUsize::new(0), Mutex::new((Vec::new(), 0u64)));
         let prove = || -> Result<()> {
             let mut bytes = Vec::new();
-            while let Some((id, _)) = chosen.get(next.fetch_add(1, Ordering::Relaxed)) {
+            while let Some(copy) = chosen.get(next.fetch_add(1, Ordering::Relaxed)) {
                 if watch.is_cancelled() {
                     return Err(StoreError::Cancelled);
                 }
-                let read = self.place.read(&id.object()?, skellin_place::Extent::Whole, &mut bytes);
-                let result = match read.map_err(StoreError::from) {
-                    Ok(()) => self.prove_container(*id, &bytes),
-                    Err(error) if error.is_damage() => Err(error),
-                    Err(error) => return Err(error),
+                let mut read = || -> Result<ProvenContents> {
+                    let extent = Extent::Within(self.longest_container());
+                    self.place.read(&copy.object, extent, &mut bytes)?;
+                    self.prove_container(copy.id, &bytes)
+                };
+                let result = match read() {
+                    // The line may have changed it, not the place.
+                    Err(StoreError::Damaged { .. }) if self.place.is_far() => read(),
+                    other => other,
+                };
+                let result = match result {
+                    Err(error) if !passes_over(&error) => return Err(error),
+                    other => other,
                 };
                 let mut proved = proved.lock().unwrap_or_else(PoisonError::into_inner);
                 proved.1 += bytes.len() as u64;
-                proved.0.push((*id, result));
+                proved.0.push((copy.clone(), result));
                 watch.progress(VerifyProgress {
                     containers_done: proved.0.len(),
                     containers: chosen.len(),
@@ -290,54 +467,47 @@ impl Store {
     fn name_files(
         &self,
         snapshots: &[(ListedSnapshot, Snapshot)],
-        bad: &Bad,
+        found: &mut Findings,
         watch: &dyn VerifyWatch,
-    ) -> Result<Vec<Damage>> {
-        let mut touched: BTreeMap<Cause, Vec<TouchedFile>> = BTreeMap::new();
-        for cause in bad.values() {
-            touched.entry(cause.clone()).or_default();
+    ) -> Result<()> {
+        if found.bad.is_empty() {
+            return Ok(());
         }
+        let Findings { damage, bad } = found;
         let mut clean: HashSet<Fingerprint> = HashSet::new();
         for (_, snapshot) in snapshots {
-            let mut report = |cause: &Cause, path: Vec<u8>| {
+            let mut report = |cause: usize, path: Vec<u8>| {
                 let file = TouchedFile { snapshot: snapshot.run, path };
-                touched.entry(cause.clone()).or_default().push(file);
+                damage[cause].files.push(file);
             };
             for source in &snapshot.sources {
                 let root = match self.entry(snapshot.root_page(self), &source.name) {
                     Ok(Some(entry)) => entry,
                     Ok(None) => continue,
-                    Err(error) if error.is_damage() => {
-                        if let Some(cause) = bad.get(&snapshot.root.prefix()) {
-                            report(cause, source.path.to_vec());
+                    Err(error) if error.is_unreadable() => {
+                        let cause =
+                            bad.get(&snapshot.root.prefix()).or_else(|| bad.values().next());
+                        if let Some(cause) = cause {
+                            report(*cause, source.path.to_vec());
                         }
                         continue;
                     }
                     Err(error) => return Err(error),
                 };
-                self.name_below(
-                    root.body,
-                    source.path.to_vec(),
-                    bad,
-                    &mut clean,
-                    &mut report,
-                    watch,
-                )?;
+                let path = source.path.to_vec();
+                self.name_below(root.body, path, bad, &mut clean, &mut report, watch)?;
             }
         }
-        let damages = touched.into_iter();
-        Ok(damages
-            .map(|((object, offset, why), files)| Damage { object, offset, why, files })
-            .collect())
+        Ok(())
     }
 
     fn name_below(
         &self,
         body: Body,
         path: Vec<u8>,
-        bad: &Bad,
+        bad: &HashMap<Prefix, usize>,
         clean: &mut HashSet<Fingerprint>,
-        report: &mut dyn FnMut(&Cause, Vec<u8>),
+        report: &mut dyn FnMut(usize, Vec<u8>),
         watch: &dyn VerifyWatch,
     ) -> Result<()> {
         struct Frame<'s> {
@@ -361,7 +531,7 @@ impl Store {
                 }
                 Some((Body::File { recipe, .. }, path)) => {
                     if let Some(cause) = self.bad_item(&recipe, bad)? {
-                        report(&cause, path);
+                        report(cause, path);
                         frames.iter_mut().for_each(|frame| frame.touched = true);
                     }
                 }
@@ -378,12 +548,12 @@ impl Store {
                     }
                     frames.pop();
                 }
-                Err(error) if error.is_damage() => {
+                Err(error) if error.is_unreadable() => {
                     // Everything in the unreadable page: named by the directory.
-                    let cause = bad.get(&frame.root.prefix()).cloned();
-                    let cause = cause
-                        .unwrap_or_else(|| ("a tree page".to_owned(), None, error.to_string()));
-                    report(&cause, frame.path.clone());
+                    let cause = bad.get(&frame.root.prefix()).or_else(|| bad.values().next());
+                    if let Some(cause) = cause {
+                        report(*cause, frame.path.clone());
+                    }
                     frames.iter_mut().for_each(|frame| frame.touched = true);
                     frames.pop();
                 }
@@ -392,23 +562,22 @@ impl Store {
         }
     }
 
-    fn bad_item(&self, recipe: &Recipe, bad: &Bad) -> Result<Option<Cause>> {
+    fn bad_item(&self, recipe: &Recipe, bad: &HashMap<Prefix, usize>) -> Result<Option<usize>> {
         if let Recipe::Paged(page) = recipe
             && let Some(cause) = bad.get(&page.fingerprint.prefix())
         {
-            return Ok(Some(cause.clone()));
+            return Ok(Some(*cause));
         }
         for item in self.items(recipe) {
             match item {
                 Ok(Item::Chunk(chunk)) => {
                     if let Some(cause) = bad.get(&chunk.fingerprint.prefix()) {
-                        return Ok(Some(cause.clone()));
+                        return Ok(Some(*cause));
                     }
                 }
                 Ok(Item::Hole(_)) => {}
-                Err(error) if error.is_damage() => {
-                    return Ok(Some(("a tree page".to_owned(), None, error.to_string())));
-                }
+                // A page in between, which the walk has noted.
+                Err(error) if error.is_unreadable() => return Ok(bad.values().next().copied()),
                 Err(error) => return Err(error),
             }
         }
@@ -416,12 +585,20 @@ impl Store {
     }
 }
 
-type Proved = (ContainerId, Result<Vec<(Fingerprint, u64)>>);
+/// One copy of a container.
+#[derive(Clone)]
+struct Copy {
+    id: ContainerId,
+    object: ObjectName,
+    is_spare: bool,
+}
 
-/// The containers to read: all trees and the chosen share of the data, or nothing.
-fn choose(present: &[(ContainerId, u64)], share: DataShare) -> Vec<(ContainerId, u64)> {
+type Proved = (Copy, Result<ProvenContents>);
+
+/// The copies to read: all of trees, and the chosen share of the data.
+fn choose(present: &[Copy], share: DataShare) -> Vec<Copy> {
     let percent = match share {
-        DataShare::None => return Vec::new(),
+        DataShare::None => 0,
         DataShare::All => 100,
         DataShare::Percent(percent) => u32::from(percent.min(100)),
     };
@@ -434,5 +611,6 @@ fn choose(present: &[(ContainerId, u64)], share: DataShare) -> Vec<(ContainerId,
         u32::from(u16::from_le_bytes([hash.as_bytes()[0], hash.as_bytes()[1]])) * 100
             < percent * 65_536
     };
-    present.iter().filter(|(id, _)| id.class == Class::Tree || chosen(id)).copied().collect()
+    let copies = present.iter().filter(|copy| copy.id.class == Class::Tree || chosen(&copy.id));
+    copies.cloned().collect()
 }

@@ -190,17 +190,16 @@ impl Writing {
     /// Writes an index segment when enough containers are at the place, or enough time is over.
     fn write_due_segment(&self) -> Result<()> {
         match self.uploads.take_due() {
-            Some(finished) => self.write_segment(&finished),
+            Some(finished) => self.write_segment(&finished, SegmentDraft::default()),
             None => Ok(()),
         }
     }
 
-    /// Writes a segment that lists these containers.
-    pub fn write_segment(&self, finished: &Finished) -> Result<()> {
-        if finished.is_empty() {
+    /// Writes a segment that lists these containers, beside what is in the draft.
+    pub fn write_segment(&self, finished: &Finished, mut draft: SegmentDraft) -> Result<()> {
+        if finished.is_empty() && draft.containers.is_empty() {
             return Ok(());
         }
-        let mut draft = SegmentDraft::default();
         for (id, directory) in finished {
             add_to_draft(&mut draft, *id, directory);
         }

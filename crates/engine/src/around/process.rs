@@ -13,7 +13,7 @@ use std::{
 use rustix::process::{Pid, Signal, kill_process_group, test_kill_process_group};
 
 use super::Ended;
-use crate::clock::Cancel;
+use crate::{clock::Cancel, secrets::without_secrets};
 
 /// After TERM a program has so long to end by itself.
 const GRACE: Duration = Duration::from_secs(5);
@@ -68,6 +68,7 @@ pub(super) fn run(
         return Ended::unable("it names no program");
     };
     let mut command = Command::new(program);
+    without_secrets(&mut command);
     command.args(arguments).envs(variables.iter().map(|(name, value)| (name, value)));
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
     let mut child = match command.spawn() {

@@ -8,7 +8,7 @@ mod telling;
 use std::{path::PathBuf, sync::Arc};
 
 use skellin_plan::{Effort, PlaceSpec, Plan, Speed};
-use skellin_store::{DataShare, Store, VerifyReport, VerifyWatch};
+use skellin_store::{DataShare, Store, Suspect, VerifyReport, VerifyWatch};
 
 use crate::{
     around::Surroundings,
@@ -25,6 +25,7 @@ use crate::{
         self, ByteCounts, Cost, FileCounts, Outlook, RunReport, RunRequest, RunStatus, Shrinkage,
     },
     thaw,
+    waits::{Awaited, watched},
 };
 
 use reading::{AroundReading, Steps};
@@ -95,6 +96,18 @@ pub struct RunOptions<'a> {
 const LEAVE_HINT: &str =
     "something may still be stopped: look after it, and run the command by hand";
 
+/// Damage that was found, in words.
+#[must_use]
+pub fn damage_words(damage: &[Suspect]) -> String {
+    let first = damage
+        .first()
+        .map_or(String::new(), |first| format!("{} is damaged: {}", first.object, first.why));
+    match damage.len() {
+        0 | 1 => first,
+        more => format!("{first}; {} more", more - 1),
+    }
+}
+
 fn outcome_of(status: RunStatus) -> Outcome {
     match status {
         RunStatus::Done => Outcome::Done,
@@ -110,10 +123,14 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
     let noticed = report.shrinkage.as_ref().filter(|_| is_guarded).map(Shrinkage::words);
     let not_left = (!report.not_left.is_empty())
         .then(|| format!("not left as it should be: {}", report.not_left.join("; ")));
-    let hint = match (is_guarded, &not_left) {
-        (true, _) => Some("look whether that is right, then run it again and agree".to_owned()),
-        (false, Some(_)) => Some(LEAVE_HINT.to_owned()),
-        (false, None) => None,
+    let damage = (!report.damage.is_empty()).then(|| damage_words(&report.damage));
+    let hint = match (is_guarded, &not_left, &damage) {
+        (true, ..) => Some("look whether that is right, then run it again and agree".to_owned()),
+        (false, Some(_), _) => Some(LEAVE_HINT.to_owned()),
+        (false, None, Some(_)) => {
+            Some(format!("skellin verify {} names the files that older snapshots lost", plan.store))
+        }
+        (false, None, None) => None,
     };
     let rules = plan.rules.rules().iter().map(|rule| rule.text.clone());
     Ending {
@@ -122,7 +139,7 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
         bytes: report.bytes,
         exception_count: report.exception_count,
         exceptions: &report.exceptions,
-        words: not_left.or(noticed),
+        words: not_left.or(noticed).or(damage),
         hint,
         rules: rules.zip(report.decided.iter().copied()).collect(),
         ..Ending::at(report.ended, outcome_of(report.status))
@@ -346,7 +363,13 @@ impl Conductor<'_> {
             true => None,
             false => self.begin(Work::Restore, Some(plan), store_name, self.machine, false),
         };
-        let result = restore::restore(store, request);
+        let place: &dyn Awaited = store.place();
+        let result = watched(&[place], self.events, request.cancel, &|| {}, || {
+            restore::restore(store, request)
+        });
+        if !request.dry_run {
+            run::record_damage(store, self.machine, self.events);
+        }
         self.finish(entry, &result, |report| Ending {
             snapshot: Some(request.snapshot.run.0),
             files: FileCounts {
@@ -360,10 +383,11 @@ impl Conductor<'_> {
             exceptions: &report.exceptions,
             ..Ending::at(
                 self.clock.now(),
-                match (report.interrupted, report.exception_count) {
-                    (true, _) => Outcome::Interrupted,
-                    (false, 0) => Outcome::Done,
-                    (false, _) => Outcome::Exceptions,
+                match (report.interrupted, report.damaged, report.exception_count) {
+                    (true, ..) => Outcome::Interrupted,
+                    (false, 0, 0) => Outcome::Done,
+                    (false, 0, _) => Outcome::Exceptions,
+                    (false, ..) => Outcome::Damage,
                 },
             )
         });
@@ -388,8 +412,11 @@ impl Conductor<'_> {
         let told = |error: &E| (error.words(), error.is_interruption());
         let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|_queue| {
             let to = steps.step("reach", to_name, told, open)?;
-            steps
-                .step("replicate", to_name, told, || Ok(replicate::replicate(from, &to, &request)?))
+            steps.step("replicate", to_name, told, || {
+                let awaited: [&dyn Awaited; 2] = [from.place(), to.place()];
+                let work = || replicate::replicate(from, &to, &request);
+                Ok(watched(&awaited, self.events, self.cancel, &|| {}, work)?)
+            })
         });
         self.finish(entry, &result, |report| Ending {
             files: FileCounts { new: report.copied, same: report.present, ..FileCounts::default() },
@@ -423,7 +450,11 @@ impl Conductor<'_> {
         watch: &dyn VerifyWatch,
     ) -> Result<VerifyReport> {
         let entry = self.begin(Work::Verify, None, store_name, self.machine, false);
-        let result = store.verify(share, watch).map_err(EngineError::from);
+        let place: &dyn Awaited = store.place();
+        let result = watched(&[place], self.events, self.cancel, &|| {}, || {
+            store.verify(share, watch).map_err(EngineError::from)
+        });
+        run::record_damage(store, self.machine, self.events);
         self.finish(entry, &result, |report| {
             let damaged = report.damage.len();
             let outcome = if damaged == 0 { Outcome::Done } else { Outcome::Damage };

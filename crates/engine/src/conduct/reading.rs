@@ -131,6 +131,8 @@ impl Surrounding for AroundReading<'_> {
     }
 
     fn end(&self, so_far: &ReadSoFar) {
+        // What was entered is left, whoever is in a hurry.
+        let _held = self.cancel.hold();
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let now = self.steps.clock.now();
         let interrupted = self.cancel.is_cancelled();

@@ -6,7 +6,7 @@ mod unattended;
 use std::{os::unix::fs::MetadataExt, path::PathBuf};
 
 use jiff::Timestamp;
-use skellin_plan::{Plan, SecretSource, StoreConfig};
+use skellin_plan::{Plan, Problem, SecretSource, Severity, StoreConfig};
 use skellin_store::Store;
 
 pub use coverage::{Gap, gaps};
@@ -108,16 +108,27 @@ impl Examination<'_> {
         let channels = folders.config.join("channels.toml").display().to_string();
         let plans = self.configuration.plans.iter();
         let files = plans
-            .map(|file| (file.path.display().to_string(), file.problems.len()))
-            .chain([(stores, self.configuration.stores.problems.len())])
-            .chain([(hosts, self.configuration.host_problems.len())])
-            .chain([(channels, self.configuration.channels.problems.len())]);
-        for (subject, mistakes) in files.filter(|(_, mistakes)| *mistakes > 0) {
-            let what = match mistakes {
-                1 => "it has a mistake and is not used".to_owned(),
-                many => format!("it has {many} mistakes and is not used"),
-            };
-            found.push(wrong(subject, what, "skellin plan check shows each with its line"));
+            .map(|file| (file.path.display().to_string(), &file.problems))
+            .chain([(stores, &self.configuration.stores.problems)])
+            .chain([(hosts, &self.configuration.host_problems)])
+            .chain([(channels, &self.configuration.channels.problems)]);
+        for (subject, problems) in files {
+            let mistakes = problems.iter().filter(|one| one.severity == Severity::Mistake);
+            let mistakes: Vec<_> = mistakes.collect();
+            match mistakes.as_slice() {
+                [] => {}
+                // Of the file as a whole: there is no line to be shown.
+                [Problem { text, message, hint: Some(hint), .. }] if text.is_empty() => {
+                    found.push(wrong(subject, message, hint));
+                }
+                many => {
+                    let what = match many.len() {
+                        1 => "it has a mistake and is not used".to_owned(),
+                        count => format!("it has {count} mistakes and is not used"),
+                    };
+                    found.push(wrong(subject, what, "skellin plan check shows each with its line"));
+                }
+            }
         }
         if self.configuration.plans.is_empty() {
             let what = "there is no plan: nothing of this machine is protected";

@@ -41,19 +41,28 @@ pub fn snapshots(
         match store.read_snapshot(&listed) {
             Ok(snapshot) if plan.is_none_or(|plan| plan == snapshot.plan) => found.push(snapshot),
             Ok(_) => {}
-            Err(error) if error.is_damage() => damaged(&listed, error.into()),
+            Err(error) if error.is_unreadable() => damaged(&listed, error.into()),
             Err(error) => return Err(error.into()),
         }
     }
     Ok(found)
 }
 
-/// The snapshot a name means.
+/// Whose snapshots a name means.
+#[derive(Clone, Copy, Debug)]
+pub struct Whose<'a> {
+    /// This machine, as its plans call it.
+    pub own: &'a str,
+    /// Another one, if it was named.
+    pub named: Option<&'a str>,
+}
+
+/// The snapshot a name means: this machine's, or the named one's. Where this machine has none of the
+/// plan and one other has, it is that one's, as the snapshot itself says.
 ///
 /// # Errors
 /// [`EngineError::Unknown`] if there is none, with what there is.
-pub fn find_snapshot(store: &Store, spec: &SnapshotSpec) -> Result<Snapshot> {
-    let unknown = |what: String, hint: &str| EngineError::Unknown { what, hint: hint.to_owned() };
+pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Result<Snapshot> {
     match spec {
         SnapshotSpec::Id(id) => {
             let listed = store.snapshots()?;
@@ -76,33 +85,77 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec) -> Result<Snapshot> {
                 When::Newest => i64::MAX,
                 When::At(moment) => moment.as_millisecond(),
             };
-            let mut of_plan = false;
-            for listed in store.snapshots()?.iter().rev() {
-                // The name of the plan stands in the snapshot; its time in the listing.
-                let snapshot = match store.read_snapshot(listed) {
-                    Ok(snapshot) if snapshot.plan == *plan => snapshot,
-                    Ok(_) => continue,
-                    // Newer than what was asked for: its damage is no concern of this question.
-                    Err(error) if error.is_damage() && listed.started > limit => continue,
-                    Err(error) => return Err(error.into()),
-                };
-                of_plan = true;
-                if snapshot.started <= limit {
-                    return Ok(snapshot);
-                }
+            let listed = store.snapshots()?;
+            let wanted = whose.named.unwrap_or(whose.own);
+            if let Some(found) = newest_of(store, &listed, (plan, wanted), limit)? {
+                return Ok(found);
             }
-            Err(match (of_plan, when) {
-                (true, When::At(moment)) => unknown(
+            let has_any = |machine: &str| {
+                let lineage = store.lineage(plan, machine);
+                listed.iter().any(|snapshot| snapshot.lineage == lineage)
+            };
+            let too_young = || match when {
+                When::At(moment) => unknown(
                     format!("`{plan}` has no snapshot as old as {moment}"),
                     "`skellin history` shows them all",
                 ),
-                _ => unknown(
+                When::Newest => unknown(
                     format!("`{plan}` has no snapshot in this store"),
                     "`skellin history` shows what there is",
                 ),
-            })
+            };
+            if has_any(wanted) {
+                return Err(too_young());
+            }
+            let mut machines: Vec<String> = Vec::new();
+            for snapshot in snapshots(store, Some(plan), |_, _| {})? {
+                if !machines.contains(&snapshot.machine) {
+                    machines.push(snapshot.machine);
+                }
+            }
+            match (machines.as_slice(), whose.named) {
+                ([], _) => Err(unknown(
+                    format!("`{plan}` has no snapshot in this store"),
+                    "`skellin history` shows what there is",
+                )),
+                ([other], None) => {
+                    newest_of(store, &listed, (plan, other), limit)?.ok_or_else(too_young)
+                }
+                (others, None) => Err(unknown(
+                    format!(
+                        "this machine, {}, has no snapshot of `{plan}`; {} have",
+                        whose.own,
+                        others.join(" and ")
+                    ),
+                    "say whose with --machine NAME",
+                )),
+                (others, Some(named)) => Err(unknown(
+                    format!(
+                        "{named} has no snapshot of `{plan}`; there are those of {}",
+                        others.join(" and ")
+                    ),
+                    "say whose with --machine NAME",
+                )),
+            }
         }
     }
+}
+
+fn unknown(what: String, hint: &str) -> EngineError {
+    EngineError::Unknown { what, hint: hint.to_owned() }
+}
+
+/// The newest snapshot of a machine's plan that is not younger than a moment.
+fn newest_of(
+    store: &Store,
+    listed: &[ListedSnapshot],
+    (plan, machine): (&str, &str),
+    limit: i64,
+) -> Result<Option<Snapshot>> {
+    let lineage = store.lineage(plan, machine);
+    let mut fitting = listed.iter().rev();
+    let found = fitting.find(|known| known.lineage == lineage && known.started <= limit);
+    Ok(found.map(|listed| store.read_snapshot(listed)).transpose()?)
 }
 
 /// Splits a path as given: full, or beginning with a source's name in the snapshot.

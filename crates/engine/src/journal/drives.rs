@@ -30,12 +30,21 @@ impl Journal {
         seen: i64,
         newest: Option<i64>,
     ) -> Result<()> {
-        // Another store on a drive of that name: what was known of the old one is of no use.
+        // Another store on a drive that calls itself the same is not it.
         let sql = "INSERT INTO drive (store, drive, id, seen, newest) VALUES (?1, ?2, ?3, ?4, ?5)
-            ON CONFLICT (store, drive) DO UPDATE SET
-                newest = CASE WHEN id = ?3 THEN COALESCE(?5, newest) ELSE ?5 END,
-                seen = ?4, id = ?3";
+            ON CONFLICT (store, drive) DO UPDATE SET newest = COALESCE(?5, newest), seen = ?4
+                WHERE id = ?3";
         let done = self.connection().execute(sql, params![store, drive, id, seen, newest]);
+        done.map(drop).map_err(|error| self.failed(&error))
+    }
+
+    /// Forgets a drive, so that another may have its name.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn forget_drive(&self, store: &str, drive: &str) -> Result<()> {
+        let sql = "DELETE FROM drive WHERE store = ?1 AND drive = ?2";
+        let done = self.connection().execute(sql, [store, drive]);
         done.map(drop).map_err(|error| self.failed(&error))
     }
 
@@ -64,7 +73,7 @@ impl Journal {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::{super::store_on_drive, *};
 
     #[test]
     fn drives_are_remembered_until_they_carry_another_store() {
@@ -82,6 +91,10 @@ mod tests {
         };
         let expected = [record("oak-east", "bb", 9, Some(2)), record("oak-west", "aa", 1, None)];
         assert_eq!(journal.drives("oak").expect("drives"), expected);
+        note("oak-east", "cc", 10, None);
+        assert_eq!(journal.drives("oak").expect("drives"), expected, "a namesake is not it");
+        assert_eq!(store_on_drive(state.path(), "oak", "oak-east").as_deref(), Some("bb"));
+        journal.forget_drive("oak", "oak-east").expect("forgets");
         note("oak-east", "cc", 10, None);
         assert_eq!(journal.drives("oak").expect("drives")[0], record("oak-east", "cc", 10, None));
         assert!(journal.drives("pier").expect("drives").is_empty());

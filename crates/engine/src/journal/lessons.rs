@@ -48,6 +48,12 @@ pub fn rules_of_last_run(state: &Path, plan: &str) -> Option<(i64, Vec<(String, 
     (!rules.is_empty()).then_some((started, rules))
 }
 
+/// The store that a drive of this name carried when it was here last.
+pub(crate) fn store_on_drive(state: &Path, store: &str, drive: &str) -> Option<String> {
+    let sql = "SELECT id FROM drive WHERE store = ?1 AND drive = ?2";
+    connect(state)?.query_row(sql, [store, drive], |row| row.get(0)).optional().ok()?
+}
+
 #[cfg(test)]
 mod tests {
     use super::{super::*, *};
@@ -86,8 +92,10 @@ mod tests {
         let files = || {
             let listed =
                 fs::read_dir(&state).expect("lists").map(|entry| entry.expect("one").path());
-            let mut listed: Vec<_> =
-                listed.map(|path| (fs::read(&path).expect("reads"), path)).collect();
+            let mut listed: Vec<_> = listed
+                .filter(|path| path.is_file())
+                .map(|path| (fs::read(&path).expect("reads"), path))
+                .collect();
             listed.sort();
             listed
         };

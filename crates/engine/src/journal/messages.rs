@@ -4,7 +4,7 @@
 use rusqlite::{OptionalExtension, Row, Transaction, params};
 use skellin_plan::{Telling, Topic, Trouble};
 
-use super::{Journal, is_alive, own_process};
+use super::Journal;
 use crate::error::Result;
 
 /// A message to a channel.
@@ -168,14 +168,14 @@ impl Journal {
                 .query_map([now, now + PAUSES[PAUSES.len() - 1] * 1000], |row| Ok((message(row)?, row.get(10)?)))?
                 .collect::<rusqlite::Result<_>>()?;
             let free = |claimed: &Option<String>| {
-                claimed.as_ref().is_none_or(|process| !is_alive(process))
+                claimed.as_ref().is_none_or(|process| !self.is_alive(process))
             };
             let taken: Vec<Message> =
                 open.into_iter().filter(|(_, claimed)| free(claimed)).map(|(one, _)| one).collect();
             for one in &taken {
                 transaction.execute(
                     "UPDATE message SET claimed = ?2 WHERE id = ?1",
-                    params![one.id, own_process()],
+                    params![one.id, self.own_process()],
                 )?;
             }
             transaction.commit()?;

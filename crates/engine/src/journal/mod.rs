@@ -7,23 +7,25 @@ mod drives;
 mod entry;
 mod keeping;
 mod lessons;
+mod liveness;
 mod messages;
 mod steps;
 mod tables;
 
 use std::{
     fs, io,
-    os::unix::fs::DirBuilderExt,
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard, PoisonError},
+    sync::{Mutex, MutexGuard, OnceLock, PoisonError},
     time::Duration,
 };
 
 pub use drives::DriveRecord;
 pub use entry::{Beginning, Ending, JournalEntry, Outcome, Work};
 use entry::{COLUMNS, entry};
-pub(crate) use lessons::past_runs;
 pub use lessons::rules_of_last_run;
+pub(crate) use lessons::{past_runs, store_on_drive};
+use liveness::Alive;
 pub use messages::{Delivery, Draft as MessageDraft, Message};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 pub use steps::StepRecord;
@@ -42,6 +44,9 @@ const BUSY: Duration = Duration::from_secs(5);
 pub struct Journal {
     connection: Mutex<Connection>,
     path: PathBuf,
+    state: PathBuf,
+    /// The sign that this process lives, from its first entry on.
+    alive: OnceLock<Option<Alive>>,
     /// Where a damaged journal was put, if that happened just now.
     pub put_aside: Option<PathBuf>,
 }
@@ -52,10 +57,28 @@ impl std::fmt::Debug for Journal {
     }
 }
 
-fn connect(path: &Path) -> rusqlite::Result<Connection> {
+/// Why a journal cannot be used.
+enum Unusable {
+    /// It failed.
+    Failed(rusqlite::Error),
+    /// It has other tables than a journal.
+    NotOurs(rusqlite::Error),
+}
+
+impl From<rusqlite::Error> for Unusable {
+    fn from(error: rusqlite::Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+fn connect(path: &Path) -> Result<Connection, Unusable> {
+    // Made before SQLite does, for this account alone; what lies beside it gets the same rights.
+    let made = fs::OpenOptions::new().append(true).create(true).mode(0o600).open(path);
+    drop(made);
     let mut connection = Connection::open(path)?;
     connection.busy_timeout(BUSY)?;
-    connection.pragma_update(None, "journal_mode", "WAL")?;
+    // Without a file that is mapped: on a full disk a mapping ends the process.
+    connection.pragma_update(None, "journal_mode", "PERSIST")?;
     connection.pragma_update(None, "synchronous", "FULL")?;
     connection.pragma_update(None, "foreign_keys", true)?;
     let transaction =
@@ -63,15 +86,24 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let version: i64 = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
     let known = usize::try_from(version).unwrap_or(0).min(TABLES.len());
     for tables in &TABLES[known..] {
-        transaction.execute_batch(tables)?;
+        transaction.execute_batch(tables).map_err(not_ours)?;
     }
     if version < VERSION {
         transaction.pragma_update(None, "user_version", VERSION)?;
     }
     // Reading one row finds out about tables that are not ours.
-    transaction.query_row("SELECT id, hint FROM work LIMIT 1", [], |_| Ok(())).optional()?;
+    let read = transaction.query_row("SELECT id, hint FROM work LIMIT 1", [], |_| Ok(()));
+    read.optional().map_err(not_ours)?;
     transaction.commit()?;
     Ok(connection)
+}
+
+/// A statement that does not fit the tables, as against a failure to carry it out.
+fn not_ours(error: rusqlite::Error) -> Unusable {
+    match error.sqlite_error_code() {
+        Some(rusqlite::ErrorCode::Unknown) => Unusable::NotOurs(error),
+        _ => Unusable::Failed(error),
+    }
 }
 
 impl Journal {
@@ -86,16 +118,38 @@ impl Journal {
             .mode(0o700)
             .create(state)
             .map_err(|error| EngineError::local("write to", state, error))?;
+        let opened = |connection: Connection, path, put_aside| Self {
+            connection: connection.into(),
+            path,
+            state: state.to_path_buf(),
+            alive: OnceLock::new(),
+            put_aside,
+        };
+        let told = |error: Unusable| match error {
+            Unusable::Failed(error) | Unusable::NotOurs(error) => failed(&path, &error),
+        };
         match connect(&path) {
-            Ok(connection) => Ok(Self { connection: connection.into(), path, put_aside: None }),
-            Err(error) if is_damage(&error) => {
+            Ok(connection) => Ok(opened(connection, path, None)),
+            Err(Unusable::Failed(error)) if !is_damage(&error) => Err(failed(&path, &error)),
+            Err(_) => {
                 let aside = put_aside(&path)
                     .map_err(|error| EngineError::local("put aside", &path, error))?;
-                let connection = connect(&path).map_err(|error| failed(&path, &error))?;
-                Ok(Self { connection: connection.into(), path, put_aside: Some(aside) })
+                let connection = connect(&path).map_err(told)?;
+                Ok(opened(connection, path, Some(aside)))
             }
-            Err(error) => Err(failed(&path, &error)),
         }
+    }
+
+    /// How entries and messages name this process.
+    fn own_process(&self) -> String {
+        match self.alive.get_or_init(|| Alive::begin(&self.state)) {
+            Some(alive) => alive.name().to_owned(),
+            None => liveness::by_number(),
+        }
+    }
+
+    fn is_alive(&self, process: &str) -> bool {
+        liveness::is_alive(&self.state, process)
     }
 
     fn connection(&self) -> MutexGuard<'_, Connection> {
@@ -119,7 +173,7 @@ impl Journal {
             store,
             machine,
             env!("CARGO_PKG_VERSION"),
-            own_process(),
+            self.own_process(),
             started,
             Outcome::Running.word(),
             unattended,
@@ -249,11 +303,9 @@ impl Journal {
             let open = select
                 .query_map([], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)))?
                 .collect::<rusqlite::Result<Vec<_>>>()?;
-            for (id, process) in open.into_iter().filter(|(_, process)| !is_alive(process)) {
-                let words = format!(
-                    "process {} ended without a word",
-                    process.split(' ').next().unwrap_or_default()
-                );
+            for (id, process) in open.into_iter().filter(|(_, process)| !self.is_alive(process)) {
+                let number = liveness::number_of(&process);
+                let words = format!("process {number} ended unexpectedly");
                 connection.execute(
                     "UPDATE work SET outcome = 'interrupted', words = ?2 WHERE id = ?1 AND outcome = 'running'",
                     params![id, words],
@@ -271,40 +323,21 @@ fn failed(path: &Path, error: &rusqlite::Error) -> EngineError {
 
 /// Whether the file is no journal, as against one that cannot be reached.
 fn is_damage(error: &rusqlite::Error) -> bool {
-    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase, Unknown};
-    matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase | Unknown))
+    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
+    matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
 }
 
 fn put_aside(path: &Path) -> io::Result<PathBuf> {
     let number = (1..).map(|number| path.with_extension(format!("damaged-{number}")));
     let aside = number.into_iter().find(|aside| !aside.exists()).unwrap_or_default();
     fs::rename(path, &aside)?;
-    for side in ["sqlite-wal", "sqlite-shm"] {
+    for side in ["sqlite-wal", "sqlite-shm", "sqlite-journal"] {
         match fs::remove_file(path.with_extension(side)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
             _ => {}
         }
     }
     Ok(aside)
-}
-
-/// This process: its number, and when it started, since numbers are used again.
-fn own_process() -> String {
-    let number = std::process::id();
-    format!("{number} {}", start_of(number).unwrap_or_default())
-}
-
-fn is_alive(process: &str) -> bool {
-    let Some((number, start)) = process.split_once(' ') else { return false };
-    number.parse().ok().and_then(start_of).is_some_and(|now| now == start)
-}
-
-/// When a process started, in ticks since the machine did (`proc(5)`), with that machine's start.
-fn start_of(number: u32) -> Option<String> {
-    let stat = fs::read_to_string(format!("/proc/{number}/stat")).ok()?;
-    let ticks = stat.rsplit_once(')')?.1.split_whitespace().nth(19)?.to_owned();
-    let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
-    Some(format!("{ticks} {}", boot.trim()))
 }
 
 #[cfg(test)]
@@ -338,8 +371,7 @@ mod tests {
         };
         journal.finish(first, &ending).expect("ends");
         journal.begin(&beginning("ringing", 3000)).expect("begins");
-        drop(journal);
-        let journal = Journal::open(state.path()).expect("opens again");
+        let (_working, journal) = (journal, Journal::open(state.path()).expect("opens again"));
         let all = journal.entries(None, 10).expect("entries");
         let shown: Vec<_> =
             all.iter().map(|entry| (entry.plan.as_deref(), entry.outcome)).collect();
@@ -387,7 +419,7 @@ mod tests {
             .expect("updates");
         let entry = journal.entries(None, 1).expect("entries").remove(0);
         assert_eq!(entry.outcome, Outcome::Interrupted);
-        assert!(entry.words.expect("words").contains("ended without a word"));
+        assert!(entry.words.expect("words").contains("ended unexpectedly"));
     }
 
     #[test]

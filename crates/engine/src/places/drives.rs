@@ -2,17 +2,22 @@
 
 use std::{
     fs, io,
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
     sync::Arc,
 };
 
-use skellin_place::{DirectoryPlace, Operation, Place, PlaceError, PlaceErrorKind};
+use skellin_place::{
+    DirectoryPlace, Operation, Place, PlaceError, PlaceErrorKind,
+    own::{open_folder, open_plain_at, read_up_to},
+};
 use skellin_plan::{PlaceSpec, StoreConfig};
 use skellin_store::{FOLDERS, Store};
 
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
+    journal::{Journal, store_on_drive},
 };
 
 /// The file beside a store's folders that says which drive of a rotation it is. It is not secret,
@@ -32,32 +37,50 @@ pub struct MountedDrive {
     pub id: String,
 }
 
-/// Where drives may be mounted now: file systems of devices, and those in memory.
+/// Where drives are mounted now: file systems of block devices whose top belongs to root or to this
+/// account. What somebody else has put together there is no drive.
 #[must_use]
 pub fn mount_points(folders: &Folders) -> Vec<PathBuf> {
-    if let Some(folder) = &folders.drives {
-        let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-        let mut found: Vec<_> =
-            entries.map(|entry| entry.path()).filter(|path| path.is_dir()).collect();
-        found.sort();
-        return found;
-    }
-    let text = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    let found = match &folders.drives {
+        Some(folder) => {
+            let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+            let mut found: Vec<_> =
+                entries.map(|entry| entry.path()).filter(|path| path.is_dir()).collect();
+            found.sort();
+            found
+        }
+        None => on_block_devices(&fs::read_to_string("/proc/self/mountinfo").unwrap_or_default()),
+    };
+    let own = rustix::process::geteuid().as_raw();
+    let is_ours = |path: &PathBuf| {
+        fs::metadata(path).is_ok_and(|facts| facts.uid() == 0 || facts.uid() == own)
+    };
+    found.into_iter().filter(is_ours).collect()
+}
+
+/// Where file systems of block devices are mounted, by the text of proc(5)'s `mountinfo`.
+fn on_block_devices(text: &str) -> Vec<PathBuf> {
     let mut found: Vec<PathBuf> = Vec::new();
     for line in text.lines() {
-        // proc(5): the mount point is the fifth field; type and source follow after a dash.
+        // The numbers of the device are the third field, the mount point is the fifth; type and
+        // source follow after a dash.
         let Some((before, after)) = line.split_once(" - ") else { continue };
+        let fields: Vec<&str> = before.split(' ').collect();
+        let (Some(device), Some(point)) = (fields.get(2), fields.get(4)) else { continue };
         let mut after = after.split(' ');
         let (kind, source) = (after.next().unwrap_or_default(), after.next().unwrap_or_default());
-        // Shares of the network are named as directories: one that hangs must stop nobody here.
-        if !source.starts_with("/dev/") && kind != "tmpfs" {
+        // Anybody may mount with FUSE and call the source what he likes; shares of the network are
+        // named as directories, and one that hangs must stop nobody here. Some file systems span
+        // devices and have a number of their own.
+        let spans = matches!(kind, "btrfs" | "bcachefs");
+        let is_device = !device.starts_with("0:") || spans;
+        let by_users = kind == "fuse" || kind.starts_with("fuse.");
+        if !is_device || by_users || !source.starts_with("/dev/") {
             continue;
         }
-        if let Some(point) = before.split(' ').nth(4) {
-            let path = PathBuf::from(unescaped(point));
-            if path != Path::new("/") && !found.contains(&path) {
-                found.push(path);
-            }
+        let path = PathBuf::from(unescaped(point));
+        if path != Path::new("/") && !found.contains(&path) {
+            found.push(path);
         }
     }
     found
@@ -86,11 +109,18 @@ pub fn mounted_drives(path: &str, folders: &Folders) -> Vec<MountedDrive> {
         let root = mount.join(path);
         let place = DirectoryPlace::open(root.clone()).ok()?;
         let id = Store::header_at(&place).ok()?.store.to_string();
-        let mark = fs::read_to_string(root.join(MARK)).unwrap_or_default();
+        let mark = read_mark(&root).unwrap_or_default();
         let name = mark.lines().find_map(|line| line.strip_prefix("drive: ")).map(str::to_owned);
         Some(MountedDrive { name, mount, root, id })
     };
     mount_points(folders).into_iter().filter_map(look).collect()
+}
+
+/// The file beside a store's folders, which is short and no link.
+fn read_mark(root: &Path) -> io::Result<String> {
+    let root = open_folder(rustix::fs::CWD, root, true)?;
+    let bytes = read_up_to(open_plain_at(&root, Path::new(MARK))?, 4096)?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 /// The drive of a store that is here: the only one, or of several the one named first.
@@ -109,6 +139,23 @@ pub(crate) fn find(config: &StoreConfig, path: &str, folders: &Folders) -> Resul
         found.retain(|drive| turn(drive).is_some());
         found.sort_by_key(turn);
         found.truncate(1);
+    }
+    if let [drive] = found.as_slice()
+        && let Some(known) = known_id(config, drive, folders)
+        && known != drive.id
+    {
+        let name = drive.name.as_deref().unwrap_or(&config.name);
+        return Err(missing(
+            format!(
+                "the drive at {} calls itself {name} and carries another store than {name} did",
+                drive.mount.display()
+            ),
+            format!(
+                "if it is a new drive of that name, create its store with skellin store create {} --on DIR{}; else take it out",
+                config.name,
+                drive.name.as_ref().map_or(String::new(), |name| format!(" --drive {name}"))
+            ),
+        ));
     }
     match found.len() {
         1 => Ok(found.remove(0)),
@@ -139,6 +186,11 @@ pub(crate) fn find(config: &StoreConfig, path: &str, folders: &Folders) -> Resul
                 .to_owned(),
         )),
     }
+}
+
+/// The store that a drive of this name carried when it was here last.
+fn known_id(config: &StoreConfig, drive: &MountedDrive, folders: &Folders) -> Option<String> {
+    store_on_drive(&folders.state, &config.name, drive.name.as_deref()?)
 }
 
 /// Makes a drive ready for a new store. `mount`: where it is mounted; `drive`: its name in the
@@ -189,6 +241,10 @@ pub fn prepare_drive(
     let root = real.join(path);
     let place = DirectoryPlace::prepare(root.clone(), FOLDERS)?;
     if let Some(drive) = drive {
+        // A drive of that name that was here before makes room for this one.
+        if folders.state.join("journal.sqlite").exists() {
+            Journal::open(&folders.state)?.forget_drive(&config.name, drive)?;
+        }
         let mark = root.join(MARK);
         let text = format!("drive: {drive}\nstore: {}\n", config.name);
         match fs::OpenOptions::new().write(true).create_new(true).open(&mark) {
@@ -210,6 +266,19 @@ mod tests {
     fn mount_points_are_read_with_their_blanks() {
         assert_eq!(unescaped(r"/media/keeper/OAK\040east\134x"), r"/media/keeper/OAK east\x");
         assert_eq!(unescaped(r"/odd\9"), "/odd9");
+        let text = "\
+22 1 8:1 / / rw - ext4 /dev/sda1 rw
+36 22 0:31 / /dev/shm rw - tmpfs tmpfs rw
+37 22 8:17 / /media/oak\\040east rw - ext4 /dev/sdb1 rw
+38 22 0:40 / /media/btr rw - btrfs /dev/sdc1 rw
+39 22 0:50 / /home/keeper/mnt rw - fuse.own /dev/sdd1 rw
+40 22 8:33 / /media/ntfs rw - fuseblk /dev/sde1 rw
+41 22 0:51 / /mnt/nfs rw - nfs pier:/srv rw
+42 22 0:52 / /mnt/odd rw - ext4 /dev/sdf1 rw
+";
+        let found = on_block_devices(text);
+        let shown: Vec<_> = found.iter().map(|path| path.to_str().expect("text")).collect();
+        assert_eq!(shown, ["/media/oak east", "/media/btr", "/media/ntfs"]);
         let own = mount_points(&Folders::default());
         assert!(own.iter().all(|path| path.is_absolute() && path != Path::new("/")));
     }

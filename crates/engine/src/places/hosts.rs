@@ -8,15 +8,16 @@ use std::{
 
 use rustix::io::Errno;
 use skellin_place::{
-    FarFiles, FtpPlace, Retries, RetryingFiles, S3Place, SftpPlace, SftpTarget, WebDavPlace,
+    FarFiles, FtpPlace, RetryingFiles, S3Place, SftpPlace, SftpTarget, Waiting, WebDavPlace,
 };
 use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
 
-use super::targets;
+use super::{retries, targets};
 use crate::{
     error::{EngineError, Result},
     ground::{Origin, Trouble},
     metadata::Sort,
+    waits::Awaited,
 };
 
 /// What sources lie on: this machine, and other hosts, each connected to once and kept.
@@ -26,8 +27,21 @@ pub struct Grounds {
     opened: Mutex<HashMap<PathBuf, Arc<dyn FarFiles>>>,
 }
 
-fn patient(files: impl FarFiles + 'static) -> Arc<dyn FarFiles> {
-    Arc::new(RetryingFiles::new(files, Retries::default()))
+fn patient(config: &StoreConfig, files: impl FarFiles + 'static) -> Arc<dyn FarFiles> {
+    Arc::new(RetryingFiles::new(files, retries(config)))
+}
+
+impl Awaited for Grounds {
+    /// Of the host that has been waited for longest.
+    fn waiting(&self) -> Option<Waiting> {
+        let opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        opened.values().filter_map(|files| files.waiting()).max_by_key(|waiting| waiting.since)
+    }
+
+    fn give_up(&self) {
+        let opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        opened.values().for_each(|files| files.give_up());
+    }
 }
 
 impl Grounds {
@@ -119,13 +133,15 @@ impl Grounds {
     fn open(&self, source: &FarSource) -> Result<Arc<dyn FarFiles>> {
         let config = self.config(source)?;
         Ok(match &config.place {
-            PlaceSpec::Sftp(host) => patient(SftpPlace::new(targets::sftp(host, &config)?, false)),
-            PlaceSpec::S3(bucket) => patient(S3Place::new(targets::s3(bucket, &config)?)?),
+            PlaceSpec::Sftp(host) => {
+                patient(&config, SftpPlace::new(targets::sftp(host, &config)?, false))
+            }
+            PlaceSpec::S3(bucket) => patient(&config, S3Place::new(targets::s3(bucket, &config)?)?),
             PlaceSpec::WebDav { tls, host } => {
-                patient(WebDavPlace::new(targets::webdav(*tls, host, &config)?)?)
+                patient(&config, WebDavPlace::new(targets::webdav(*tls, host, &config)?)?)
             }
             PlaceSpec::Ftp { tls, host } => {
-                patient(FtpPlace::new(targets::ftp(*tls, host, &config)?))
+                patient(&config, FtpPlace::new(targets::ftp(*tls, host, &config)?))
             }
             PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => {
                 return Err(EngineError::Unknown {

@@ -35,8 +35,15 @@ pub fn local_directory(config: &StoreConfig, folders: &Folders) -> Option<PathBu
 }
 
 /// With retries, for what is reached over a line.
-fn patient(place: impl Place + 'static) -> Arc<dyn Place> {
-    Arc::new(RetryingPlace::new(Arc::new(place), Retries::default()))
+fn patient(config: &StoreConfig, place: impl Place + 'static) -> Arc<dyn Place> {
+    Arc::new(RetryingPlace::new(Arc::new(place), retries(config)))
+}
+
+/// How long a line that is away is waited for.
+pub(crate) fn retries(config: &StoreConfig) -> Retries {
+    let patience = config.access.patience.map(std::time::Duration::from_secs);
+    let usual = Retries::default();
+    Retries { patience: patience.unwrap_or(usual.patience), ..usual }
 }
 
 /// Opens the place of a store.
@@ -49,12 +56,14 @@ pub fn open_place(config: &StoreConfig, folders: &Folders) -> Result<Arc<dyn Pla
         PlaceSpec::Drive(path) => {
             Arc::new(DirectoryPlace::open(drives::find(config, path, folders)?.root)?)
         }
-        PlaceSpec::Sftp(host) => patient(SftpPlace::open(targets::sftp(host, config)?)?),
-        PlaceSpec::S3(bucket) => patient(S3Place::new(targets::s3(bucket, config)?)?),
+        PlaceSpec::Sftp(host) => patient(config, SftpPlace::open(targets::sftp(host, config)?)?),
+        PlaceSpec::S3(bucket) => patient(config, S3Place::new(targets::s3(bucket, config)?)?),
         PlaceSpec::WebDav { tls, host } => {
-            patient(WebDavPlace::open(targets::webdav(*tls, host, config)?)?)
+            patient(config, WebDavPlace::open(targets::webdav(*tls, host, config)?)?)
         }
-        PlaceSpec::Ftp { tls, host } => patient(FtpPlace::open(targets::ftp(*tls, host, config)?)?),
+        PlaceSpec::Ftp { tls, host } => {
+            patient(config, FtpPlace::open(targets::ftp(*tls, host, config)?)?)
+        }
     })
 }
 
@@ -93,19 +102,19 @@ pub fn prepare_place(config: &StoreConfig) -> Result<Arc<dyn Place>> {
                 .into());
         }
         PlaceSpec::Sftp(host) => {
-            patient(SftpPlace::prepare(targets::sftp(host, config)?, FOLDERS)?)
+            patient(config, SftpPlace::prepare(targets::sftp(host, config)?, FOLDERS)?)
         }
         // A bucket has no folders; that it is there shows at once.
         PlaceSpec::S3(bucket) => {
             let place = S3Place::new(targets::s3(bucket, config)?)?;
             place.look()?;
-            patient(place)
+            patient(config, place)
         }
         PlaceSpec::WebDav { tls, host } => {
-            patient(WebDavPlace::prepare(targets::webdav(*tls, host, config)?, FOLDERS)?)
+            patient(config, WebDavPlace::prepare(targets::webdav(*tls, host, config)?, FOLDERS)?)
         }
         PlaceSpec::Ftp { tls, host } => {
-            patient(FtpPlace::prepare(targets::ftp(*tls, host, config)?, FOLDERS)?)
+            patient(config, FtpPlace::prepare(targets::ftp(*tls, host, config)?, FOLDERS)?)
         }
     })
 }

@@ -6,7 +6,7 @@ use jiff::Zoned;
 use skellin_place::{
     FtpTarget, Hop, S3Style, S3Target, SftpTarget, Throttle, Throttles, WebDavTarget,
 };
-use skellin_plan::{BucketSpec, HostSpec, Limit, StoreConfig};
+use skellin_plan::{BucketSpec, HostSpec, Limit, SecretSource, StoreConfig};
 use zeroize::Zeroizing;
 
 use super::keys;
@@ -25,10 +25,18 @@ fn connections(config: &StoreConfig) -> usize {
     config.access.connections.map_or(CONNECTIONS, |count| count as usize)
 }
 
-fn password(config: &StoreConfig) -> Result<Option<Zeroizing<String>>> {
-    let Some(source) = &config.access.password else { return Ok(None) };
-    let secret = read_secret(source, &format!("the login of `{}`", config.name))?;
+fn secret(
+    config: &StoreConfig,
+    source: Option<&SecretSource>,
+    what: &str,
+) -> Result<Option<Zeroizing<String>>> {
+    let Some(source) = source else { return Ok(None) };
+    let secret = read_secret(source, &format!("the {what} of `{}`", config.name))?;
     Ok(Some(String::from_utf8_lossy(&secret).into_owned().into()))
+}
+
+fn password(config: &StoreConfig) -> Result<Option<Zeroizing<String>>> {
+    secret(config, config.access.password.as_ref(), "login")
 }
 
 /// The limits of a store, by this machine's clock.
@@ -102,6 +110,8 @@ pub(crate) fn sftp(spec: &HostSpec, config: &StoreConfig) -> Result<SftpTarget> 
     let home = std::env::var_os("HOME").map(PathBuf::from).unwrap_or_default();
     let ssh = SshConfig::read(&home);
     let password = password(config)?;
+    let identity_passphrase =
+        secret(config, access.identity_passphrase.as_ref(), "key passphrase")?;
     let hop = |alias: &str, user: Option<&str>, port: Option<u16>, own: bool| {
         let told = ssh.of(alias);
         let mut identities: Vec<PathBuf> = Vec::new();
@@ -134,6 +144,7 @@ pub(crate) fn sftp(spec: &HostSpec, config: &StoreConfig) -> Result<SftpTarget> 
             agent: !own || access.identity.is_none(),
             identities,
             password: if own { password.clone() } else { None },
+            identity_passphrase: if own { identity_passphrase.clone() } else { None },
             known_hosts,
         }
     };

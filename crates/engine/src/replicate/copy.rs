@@ -233,7 +233,7 @@ impl<'a> Copying<'a> {
         let number = self.frames.get(&frame).map_or(0, |frame| frame.window.len());
         match entry.body.clone() {
             Body::Directory { root, below } => {
-                if let Some(there) = self.copied_before(&root.fingerprint) {
+                if let Some(there) = self.copied_before(&root.fingerprint)? {
                     self.copied.growing.insert(root.fingerprint, there.fingerprint);
                     self.files += below.files;
                     entry.body = Body::Directory { root: there, below };
@@ -283,12 +283,12 @@ impl<'a> Copying<'a> {
     }
 
     /// A directory that the snapshot before has just as it is.
-    fn copied_before(&self, fingerprint: &Fingerprint) -> Option<PageRef> {
+    fn copied_before(&self, fingerprint: &Fingerprint) -> Result<Option<PageRef>> {
         let comparison = self.session.comparison();
-        let base = comparison.base()?.run;
-        let there = *self.copied.directories.get(fingerprint)?;
-        let is_whole = self.copied.base == Some(base) && comparison.take_over_all();
-        if is_whole { comparison.page(there) } else { None }
+        let base = comparison.base().map(|base| base.run);
+        let Some(there) = self.copied.directories.get(fingerprint) else { return Ok(None) };
+        let is_whole = base.is_some() && self.copied.base == base && comparison.take_over_all();
+        if is_whole { Ok(comparison.page(*there)?) } else { Ok(None) }
     }
 
     /// The recipe of a file that the snapshot before has just as it is.

@@ -1,29 +1,44 @@
 //! Files with several names: which content is on its way under some name already.
 
-use std::collections::{HashMap, HashSet};
+use std::{
+    collections::{HashMap, HashSet},
+    ffi::CString,
+};
 
-use skellin_store::{Body, Entry};
+use rustix::{
+    fs::{AtFlags, statat},
+    io::Errno,
+};
+use skellin_store::Entry;
 
-use super::{Shared, locked};
+use super::{Shared, drafts::Workshop, locked};
 
 type Group = (u64, u64);
+/// Device and inode of what was written.
+pub(super) type Identity = (u64, u64);
+
+/// What a draft is.
+pub(super) fn identity_of(workshop: &Workshop<'_>, draft: &CString) -> Result<Identity, Errno> {
+    let facts = statat(workshop, draft, AtFlags::SYMLINK_NOFOLLOW)?;
+    Ok((facts.st_dev, facts.st_ino))
+}
 
 /// What is known of files with several names.
 #[derive(Default)]
 pub(super) struct Links {
     /// Groups whose content is being written under some name.
     begun: HashSet<Group>,
-    /// Where the content of a group is, as a path below its source that can be opened again.
-    pub written: HashMap<Group, Vec<u8>>,
+    /// Where the content of a group is, as a path below its source that can be opened again, and
+    /// what was written there.
+    pub written: HashMap<Group, (Vec<u8>, Identity)>,
     /// Names to be linked.
     pub repeated: Vec<(Vec<u8>, Entry)>,
 }
 
 /// Whether a file's content is already on its way under another name; the name is remembered.
 pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bool {
-    let (Some(group), Body::File { .. }, false) =
-        (entry.links, &entry.body, shared.request.dry_run)
-    else {
+    // Links and pipes have several names as well as files do.
+    let (Some(group), false) = (entry.links, shared.request.dry_run) else {
         return false;
     };
     let mut links = locked(&shared.links);
@@ -35,8 +50,8 @@ pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bo
 }
 
 /// A path was written: names of the same group can be linked to it.
-pub(super) fn restored(shared: &Shared<'_>, entry: &Entry, path: &[u8]) {
+pub(super) fn restored(shared: &Shared<'_>, entry: &Entry, path: &[u8], identity: Identity) {
     if let Some(group) = entry.links {
-        locked(&shared.links).written.entry(group).or_insert_with(|| path.to_vec());
+        locked(&shared.links).written.entry(group).or_insert_with(|| (path.to_vec(), identity));
     }
 }

@@ -11,7 +11,10 @@ use rustix::fs::{AtFlags, Timespec, Timestamps, fstat, futimens, linkat};
 use skellin_store::Entry;
 
 use super::{
-    Existing, Shared, locked,
+    Existing, Shared,
+    drafts::{Workshops, random_name},
+    groups::{Identity, identity_of},
+    locked,
     target::{OpenDirectory, is_there, put_in_place},
     walk::parent_of,
     write::{self, Job},
@@ -19,7 +22,7 @@ use super::{
 use crate::error::Result;
 
 /// Links the names that were put off.
-pub(super) fn finish<'a>(shared: &'a Shared<'a>) -> Result<()> {
+pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> Result<()> {
     let repeated = std::mem::take(&mut locked(&shared.links).repeated);
     for (path, entry) in repeated {
         if shared.is_stopped() {
@@ -32,7 +35,7 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>) -> Result<()> {
         let written =
             entry.links.and_then(|group| locked(&shared.links).written.get(&group).cloned());
         let linked = match written {
-            Some(first) => link(shared, &directory, &first, &entry)?,
+            Some(first) => link(shared, workshops, &directory, &first, &entry)?,
             None => None,
         };
         match linked {
@@ -45,17 +48,18 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>) -> Result<()> {
             Some(Err(reason)) => shared.exception(&path, reason),
             // Its first name was left or failed, or the file system links nothing: a file of its
             // own has the same content.
-            None => write::one(shared, &Job { directory: Some(directory), entry, path }),
+            None => write::one(shared, workshops, &Job { directory: Some(directory), entry, path }),
         }
     }
     Ok(())
 }
 
 /// Links a name; `None` if that is not possible here.
-fn link(
-    shared: &Shared<'_>,
-    directory: &Arc<OpenDirectory<'_>>,
-    first: &[u8],
+fn link<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    directory: &Arc<OpenDirectory<'a>>,
+    (first, identity): &(Vec<u8>, Identity),
     entry: &Entry,
 ) -> Result<Option<Result<bool, String>>> {
     let Some(from) = parent_of(shared, first)? else { return Ok(None) };
@@ -69,13 +73,21 @@ fn link(
         return Ok(Some(Ok(false)));
     }
     let before = fstat(at).ok();
-    let draft = CString::new(format!(".skellin-link-{}", std::process::id())).unwrap_or_default();
-    if linkat(from.as_fd(), &first_name, at, &draft, AtFlags::empty()).is_err() {
+    let (Ok(workshop), Ok(draft)) = (workshops.beside(directory), random_name()) else {
+        return Ok(None);
+    };
+    if linkat(from.as_fd(), &first_name, &*workshop, &draft, AtFlags::empty()).is_err() {
         return Ok(None);
     }
-    let placed = put_in_place(shared, at, &draft, &name);
+    // Whoever may write where the first name is could have put something else there.
+    let is_it = identity_of(&workshop, &draft).is_ok_and(|linked| linked == *identity);
+    let placed = match is_it {
+        true => Some(put_in_place(shared, &workshop, &draft, at, &name)),
+        false => None,
+    };
     // Renaming one of two names of the same file to the other does nothing and leaves both.
-    let _ = rustix::fs::unlinkat(at, &draft, AtFlags::empty());
+    let _ = rustix::fs::unlinkat(&*workshop, &draft, AtFlags::empty());
+    let Some(placed) = placed else { return Ok(None) };
     if let Some(before) = before {
         let time = |seconds, nanos: u64| Timespec { tv_sec: seconds, tv_nsec: nanos as _ };
         let times = Timestamps {

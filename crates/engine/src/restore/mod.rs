@@ -1,5 +1,8 @@
 //! Restores: bringing paths of a snapshot back, with everything that belongs to them.
 
+mod descend;
+mod drafts;
+mod dress;
 mod groups;
 mod links;
 mod target;
@@ -15,12 +18,13 @@ use std::{
     time::{Duration, Instant},
 };
 
-use skellin_store::{Snapshot, Store};
+pub use descend::LinkAbove;
+use skellin_store::{Snapshot, Store, StoreError};
 
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
-    event::{Event, EventSink, Exception, Meter, Progress, time_left},
+    event::{Event, EventSink, Exception, Meter, Progress, UNREADABLE_STORE, time_left},
     history::Located,
 };
 
@@ -87,6 +91,10 @@ pub struct RestoreRequest<'a> {
     pub existing: Existing,
     /// Whether nothing is to be written.
     pub dry_run: bool,
+    /// Links above a place something is restored to, that somebody agreed to go through.
+    pub through: &'a [LinkAbove],
+    /// Whether files of other hosts keep the bits by which they run as their owner or group.
+    pub keep_set_id: bool,
     /// A mark for what is renamed: digits and dashes.
     pub stamp: &'a str,
     /// Raised to interrupt.
@@ -114,6 +122,8 @@ pub struct RestoreReport {
     pub exception_count: u64,
     /// The first of them.
     pub exceptions: Vec<Exception>,
+    /// How many of them are due to damage of the store.
+    pub damaged: u64,
     /// Whether it was interrupted.
     pub interrupted: bool,
 }
@@ -123,6 +133,8 @@ struct Shared<'a> {
     store: &'a Store,
     request: &'a RestoreRequest<'a>,
     is_root: bool,
+    /// So deep a tree is gone into: each directory on the way stays open.
+    deepest: usize,
     restored: AtomicU64,
     /// Bytes handled so far, for the progress.
     bytes: AtomicU64,
@@ -134,10 +146,13 @@ struct Shared<'a> {
     in_the_way: Mutex<Vec<Vec<u8>>>,
     exception_count: AtomicU64,
     exceptions: Mutex<Vec<Exception>>,
+    damaged: AtomicU64,
     failure: Mutex<Option<EngineError>>,
     stopped: AtomicBool,
     current: Mutex<Vec<u8>>,
     links: Mutex<groups::Links>,
+    /// Paths of other hosts whose set-id bits were not restored.
+    set_id: AtomicU64,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -153,6 +168,12 @@ impl Shared<'_> {
         if exceptions.len() < MOST_EXCEPTIONS {
             exceptions.push(exception);
         }
+    }
+
+    /// An exception that is due to the store: something of it cannot be read.
+    fn unreadable(&self, path: &[u8], error: &StoreError) {
+        self.damaged.fetch_add(1, Ordering::Relaxed);
+        self.exception(path, format!("{UNREADABLE_STORE}: {error}"));
     }
 
     fn note_in_the_way(&self, path: &[u8]) {
@@ -204,6 +225,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         store,
         request,
         is_root: rustix::process::geteuid().is_root(),
+        deepest: crate::run::deepest(1),
         restored: AtomicU64::new(0),
         bytes: AtomicU64::new(0),
         restored_bytes: AtomicU64::new(0),
@@ -213,14 +235,23 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         in_the_way: Mutex::default(),
         exception_count: AtomicU64::new(0),
         exceptions: Mutex::default(),
+        damaged: AtomicU64::new(0),
         failure: Mutex::default(),
         stopped: AtomicBool::new(false),
         current: Mutex::default(),
         links: Mutex::default(),
+        set_id: AtomicU64::new(0),
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
     let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
     let walked = work(&shared, total);
+    let set_id = shared.set_id.load(Ordering::Relaxed);
+    if set_id > 0 {
+        let note = format!(
+            "{set_id} files of other hosts were restored without their set-id bits; --set-id keeps them"
+        );
+        request.events.event(Event::Note(note));
+    }
     request.events.event(Event::Ended);
     walked?;
     if let Some(error) = locked(&shared.failure).take() {
@@ -239,6 +270,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         in_the_way,
         exception_count: shared.exception_count.into_inner(),
         exceptions,
+        damaged: shared.damaged.into_inner(),
         interrupted: request.cancel.is_cancelled(),
     })
 }
@@ -247,11 +279,12 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
     let workers = std::thread::available_parallelism().map_or(2, |count| count.get().clamp(2, 8));
     let (sender, jobs) = crossbeam_channel::bounded(64);
     let done = AtomicBool::new(false);
+    let workshops = drafts::Workshops::default();
     let result = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..workers)
             .map(|_| {
-                let jobs = jobs.clone();
-                scope.spawn(move || write::work(shared, &jobs))
+                let (jobs, workshops) = (jobs.clone(), &workshops);
+                scope.spawn(move || write::work(shared, workshops, &jobs))
             })
             .collect();
         drop(jobs);
@@ -262,7 +295,7 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
                 shared.request.events.event(Event::Progress(shared.progress(total, &mut meter)));
             }
         });
-        let walked = walk::all(shared, &sender);
+        let walked = walk::all(shared, &workshops, &sender);
         drop(sender);
         if walked.is_err() {
             shared.stopped.store(true, Ordering::SeqCst);
@@ -271,17 +304,19 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
         for worker in workers {
             panicked |= worker.join().is_err();
         }
-        let walked = walked.and_then(|()| links::finish(shared));
+        let walked = walked.and_then(|()| links::finish(shared, &workshops));
         done.store(true, Ordering::SeqCst);
         ticker.thread().unpark();
         if panicked {
             let what = "a worker of the restore panicked; this is a bug".to_owned();
-            return Err(skellin_store::StoreError::Stopped(what).into());
+            return Err(StoreError::Stopped(what).into());
         }
         walked
     });
+    // Directories that hold a workshop get their times when it is gone.
+    drop(workshops);
     if result.is_ok() && !shared.request.dry_run {
-        target::sync(shared.request.destination);
+        walk::sync_roots(shared);
     }
     result
 }

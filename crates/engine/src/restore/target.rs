@@ -2,9 +2,9 @@
 //! a symbolic link, so that no snapshot can lead outside.
 
 use std::{
-    ffi::CString,
+    ffi::{CStr, CString},
     os::{
-        fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd},
+        fd::{AsFd, BorrowedFd, OwnedFd},
         unix::ffi::OsStrExt,
     },
     path::Path,
@@ -13,15 +13,18 @@ use std::{
 
 use rustix::{
     fs::{
-        AtFlags, CWD, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid, XattrFlags,
-        chownat, fchmod, fchown, fsetxattr, futimens, lsetxattr, mkdirat, openat, renameat,
-        renameat_with, statat, unlinkat, utimensat,
+        AtFlags, CWD, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat, renameat_with,
+        statat, unlinkat,
     },
     io::Errno,
 };
-use skellin_store::{Entry, Moment};
+use skellin_store::Entry;
 
-use super::{Destination, Existing, Shared};
+use super::{
+    Destination, Existing, Shared, descend,
+    drafts::{Workshop, Workshops, random_name},
+    dress::{Dress, apply},
+};
 use crate::error::{EngineError, Result};
 
 /// A directory of the destination. When the last that holds it lets go, everything in it is
@@ -31,17 +34,18 @@ pub(super) struct OpenDirectory<'a> {
     handle: OwnedFd,
     /// Path in the source, for messages.
     path: Vec<u8>,
-    /// What it is to be in the end, if that is ours to say.
-    finish: Option<Entry>,
+    /// What it is to be in the end, as far as that is ours to say.
+    finish: Option<(Entry, Dress)>,
+    /// How many directories lie above it, all of which are open with it.
+    depth: usize,
     /// Keeps the directories above open until this one is done.
     _parent: Option<Arc<OpenDirectory<'a>>>,
 }
 
 impl Drop for OpenDirectory<'_> {
     fn drop(&mut self) {
-        if let Some(entry) = self.finish.take()
-            && let Err(reason) = apply(self.shared, self.handle.as_fd(), &entry)
-        {
+        let Some((entry, dress)) = self.finish.take() else { return };
+        if let Err(reason) = apply(self.shared, self.handle.as_fd(), &entry, dress) {
             self.shared.exception(&self.path, reason);
         }
     }
@@ -53,36 +57,53 @@ impl AsFd for OpenDirectory<'_> {
     }
 }
 
-fn open(at: BorrowedFd<'_>, name: &std::ffi::CStr) -> Result<OwnedFd, Errno> {
+fn open(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     openat(at, name, flags, Mode::empty())
 }
 
 impl<'a> OpenDirectory<'a> {
-    /// The directory in which the tree begins. It is the user's word, so links in its path count.
-    pub fn root(shared: &'a Shared<'a>, path: &Path) -> Result<Arc<Self>> {
-        if !shared.request.dry_run {
-            std::fs::create_dir_all(path)
-                .map_err(|error| EngineError::local("make the directory", path, error))?;
-        }
-        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let handle = openat(CWD, path, flags, Mode::empty())
-            .map_err(|error| EngineError::local("open the directory", path, error))?;
+    /// The directory in which the tree begins; `None` in a rehearsal where it is not there.
+    ///
+    /// One that was named is the user's word, so links in its path count. One that a snapshot names
+    /// is reached from the top without following any but those that were agreed to.
+    pub fn root(shared: &'a Shared<'a>, path: &Path) -> Result<Option<Arc<Self>>> {
+        let request = shared.request;
+        let handle = match request.destination {
+            Destination::Directory(_) => {
+                if request.dry_run && !path.is_dir() {
+                    return Ok(None);
+                }
+                if !request.dry_run {
+                    std::fs::create_dir_all(path)
+                        .map_err(|error| EngineError::local("make the directory", path, error))?;
+                }
+                let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+                openat(CWD, path, flags, Mode::empty())
+                    .map_err(|error| EngineError::local("open the directory", path, error))?
+            }
+            Destination::InPlace => match descend::from_top(path, request)? {
+                Some(handle) => handle,
+                None => return Ok(None),
+            },
+        };
         let path = path.as_os_str().as_bytes().to_vec();
-        Ok(Arc::new(Self { shared, handle, path, finish: None, _parent: None }))
+        Ok(Some(Arc::new(Self { shared, handle, path, finish: None, depth: 0, _parent: None })))
     }
 
     /// A directory below that is there already and stays as it is.
     pub fn existing(self: &Arc<Self>, name: &[u8]) -> Option<Arc<Self>> {
         let handle = open(self.handle.as_fd(), &CString::new(name).ok()?).ok()?;
         let (shared, path) = (self.shared, self.path.clone());
-        Some(Arc::new(Self { shared, handle, path, finish: None, _parent: Some(Arc::clone(self)) }))
+        let (depth, parent) = (self.depth + 1, Some(Arc::clone(self)));
+        Some(Arc::new(Self { shared, handle, path, finish: None, depth, _parent: parent }))
     }
 
     /// A directory below, made if it is not there. `selected`: it is to become what the snapshot
     /// says even if it was there. `Ok(None)`: it is not there, and in a rehearsal stays so.
     pub fn below(
         self: &Arc<Self>,
+        workshops: &Workshops<'a>,
         entry: &Entry,
         path: &[u8],
         selected: bool,
@@ -90,16 +111,26 @@ impl<'a> OpenDirectory<'a> {
         let shared = self.shared;
         let request = shared.request;
         let name = CString::new(entry.name.clone()).map_err(|_| "its name holds a NUL byte")?;
+        if self.depth >= shared.deepest {
+            return Err(format!(
+                "it lies more than {} directories deep, more than can be open at a time; raise the limit of open files (ulimit -n)",
+                shared.deepest
+            ));
+        }
         let mut created = false;
         let handle = loop {
             match open(self.handle.as_fd(), &name) {
                 Ok(handle) => break handle,
                 Err(Errno::NOENT) if request.dry_run => return Ok(None),
-                Err(Errno::NOENT) => {
-                    mkdirat(&self.handle, &name, Mode::RWXU)
-                        .map_err(|error| format!("it cannot be made: {error}"))?;
-                    created = true;
-                }
+                Err(Errno::NOENT) => match self.make(workshops, &name) {
+                    Ok(handle) => {
+                        created = true;
+                        break handle;
+                    }
+                    // Somebody else has made it in between.
+                    Err(Errno::EXIST) => {}
+                    Err(error) => return Err(format!("it cannot be made: {error}")),
+                },
                 Err(Errno::NOTDIR | Errno::LOOP) => match request.existing {
                     Existing::Leave => {
                         return Err("something that is no directory is in the way".to_owned());
@@ -116,16 +147,64 @@ impl<'a> OpenDirectory<'a> {
                 Err(error) => return Err(format!("it cannot be opened: {error}")),
             }
         };
-        let finish =
-            (created || (selected && request.existing != Existing::Leave)) && !request.dry_run;
-        let finish = finish.then(|| entry.clone());
+        let finish = match (created, selected && request.existing != Existing::Leave) {
+            _ if request.dry_run => None,
+            (true, _) => Some(Dress::All),
+            (false, true) => self.dress_of(&handle, entry, path),
+            (false, false) => None,
+        };
         Ok(Some(Arc::new(Self {
             shared,
             handle,
             path: path.to_vec(),
-            finish,
+            finish: finish.map(|dress| (entry.clone(), dress)),
+            depth: self.depth + 1,
             _parent: Some(Arc::clone(self)),
         })))
+    }
+
+    /// Makes a directory where nobody else can touch it, and moves it to its name.
+    fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<OwnedFd, Errno> {
+        let workshop = workshops.beside(self)?;
+        let draft = random_name().map_err(|_| Errno::IO)?;
+        mkdirat(&*workshop, &draft, Mode::RWXU)?;
+        let made = open(workshop.as_fd(), &draft).and_then(|handle| {
+            match renameat_with(&*workshop, &draft, &self.handle, name, RenameFlags::NOREPLACE) {
+                // A file system that knows no such flag does not replace a directory by one either
+                // unless it is empty.
+                Err(Errno::INVAL | Errno::NOSYS) => {
+                    renameat(&*workshop, &draft, &self.handle, name)?;
+                }
+                other => other?,
+            }
+            Ok(handle)
+        });
+        if made.is_err() {
+            let _ = unlinkat(&*workshop, &draft, AtFlags::REMOVEDIR);
+        }
+        made
+    }
+
+    /// What may be set of a directory that was there. Who may write to the directory above could have
+    /// put any other of ours in its place, which then must not change hands.
+    fn dress_of(&self, handle: &OwnedFd, entry: &Entry, path: &[u8]) -> Option<Dress> {
+        let shared = self.shared;
+        let (Ok(there), Ok(above)) = (fstat(handle), fstat(&self.handle)) else { return None };
+        let own = rustix::process::geteuid().as_raw();
+        let nobody_else = (above.st_uid == own || above.st_uid == 0) && above.st_mode & 0o022 == 0;
+        let same = (there.st_uid, there.st_gid) == (entry.owner.uid, entry.owner.gid);
+        match (same || nobody_else || !shared.is_root, there.st_uid == entry.owner.uid) {
+            (true, _) => Some(Dress::All),
+            (false, true) => Some(Dress::KeepOwner),
+            (false, false) => {
+                let reason = format!(
+                    "it belongs to {} and not to {}; it was left so, since others may write to the directory above",
+                    there.st_uid, entry.owner.uid
+                );
+                shared.exception(path, reason);
+                None
+            }
+        }
     }
 }
 
@@ -159,8 +238,9 @@ pub(super) fn is_there(at: BorrowedFd<'_>, name: &CString) -> bool {
 /// Moves a finished draft to its name. `Ok(false)`: something is there and is left.
 pub(super) fn put_in_place(
     shared: &Shared<'_>,
-    at: BorrowedFd<'_>,
+    workshop: &Workshop<'_>,
     draft: &CString,
+    at: BorrowedFd<'_>,
     name: &CString,
 ) -> Result<bool, String> {
     let moved = |error: Errno| match error {
@@ -169,16 +249,16 @@ pub(super) fn put_in_place(
     };
     let mut tries = 0;
     loop {
-        match renameat_with(at, draft, at, name, RenameFlags::NOREPLACE) {
+        match renameat_with(workshop, draft, at, name, RenameFlags::NOREPLACE) {
             Ok(()) => return Ok(true),
             // A file system that knows no such flag: a look before is all that is left.
             Err(Errno::INVAL | Errno::NOSYS) if !is_there(at, name) => {
-                return renameat(at, draft, at, name).map(|()| true).map_err(moved);
+                return renameat(workshop, draft, at, name).map(|()| true).map_err(moved);
             }
             Err(Errno::EXIST | Errno::INVAL | Errno::NOSYS) => match shared.request.existing {
                 Existing::Leave => return Ok(false),
                 Existing::Replace => {
-                    renameat(at, draft, at, name).map_err(moved)?;
+                    renameat(workshop, draft, at, name).map_err(moved)?;
                     shared.count(&shared.replaced);
                     return Ok(true);
                 }
@@ -191,101 +271,8 @@ pub(super) fn put_in_place(
     }
 }
 
-fn timestamps(entry: &Entry) -> Timestamps {
-    let Moment { seconds, nanos } = entry.modified;
-    let time = Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
-    Timestamps { last_access: time, last_modification: time }
-}
-
-/// What could not be set of a path.
-#[derive(Default)]
-struct Unset(Vec<String>);
-
-impl Unset {
-    fn note(&mut self, what: &str, result: Result<(), Errno>) {
-        if let Err(error) = result {
-            self.0.push(format!("its {what} could not be set: {error}"));
-        }
-    }
-
-    fn reason(&self) -> Result<(), String> {
-        if self.0.is_empty() { Ok(()) } else { Err(self.0.join("; ")) }
-    }
-}
-
-/// Gives an open file or directory its owner, mode, attributes and times. The error is a reason.
-pub(super) fn apply(
-    shared: &Shared<'_>,
-    file: BorrowedFd<'_>,
-    entry: &Entry,
-) -> Result<(), String> {
-    let mut unset = Unset::default();
-    let mut note = |what, result| unset.note(what, result);
-    if shared.is_root {
-        let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
-        note("owner", fchown(file, Some(user), Some(group)));
-    }
-    for (name, value) in &entry.xattrs {
-        note(
-            "extended attributes",
-            ignore_unsupported(
-                fsetxattr(file, name.as_slice(), value, XattrFlags::empty()),
-                shared,
-            ),
-        );
-    }
-    // After the owner, since a change of owner clears set-user-id.
-    note("mode", fchmod(file, Mode::from_raw_mode(entry.mode)));
-    note("times", futimens(file, &timestamps(entry)));
-    unset.reason()
-}
-
-/// As [`apply`], for what cannot be opened: links, pipes, devices.
-pub(super) fn apply_at(
-    shared: &Shared<'_>,
-    at: BorrowedFd<'_>,
-    name: &CString,
-    entry: &Entry,
-) -> Result<(), String> {
-    let mut unset = Unset::default();
-    let mut note = |what, result| unset.note(what, result);
-    let flags = AtFlags::SYMLINK_NOFOLLOW;
-    if shared.is_root {
-        let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
-        note("owner", chownat(at, name, Some(user), Some(group), flags));
-    }
-    let path = [format!("/proc/self/fd/{}/", at.as_raw_fd()).as_bytes(), name.as_bytes()].concat();
-    for (attribute, value) in &entry.xattrs {
-        let set = lsetxattr(path.as_slice(), attribute.as_slice(), value, XattrFlags::empty());
-        note("extended attributes", ignore_unsupported(set, shared));
-    }
-    if entry.kind() != skellin_store::Kind::Link {
-        note(
-            "mode",
-            rustix::fs::chmodat(at, name, Mode::from_raw_mode(entry.mode), AtFlags::empty()),
-        );
-    }
-    note("times", utimensat(at, name, &timestamps(entry), flags));
-    unset.reason()
-}
-
-/// Attributes that only root may set are left out without a word where root is not at work.
-fn ignore_unsupported(result: Result<(), Errno>, shared: &Shared<'_>) -> Result<(), Errno> {
-    match result {
-        Err(Errno::PERM | Errno::ACCESS) if !shared.is_root => Ok(()),
-        other => other,
-    }
-}
-
-/// Has the system write out what was restored; a power cut afterwards takes nothing back.
-pub(super) fn sync(destination: &Destination) {
-    match destination {
-        Destination::Directory(path) => {
-            if let Ok(handle) = std::fs::File::open(path) {
-                // It is written anyway, a little later.
-                let _ = rustix::fs::syncfs(&handle);
-            }
-        }
-        Destination::InPlace => rustix::fs::sync(),
-    }
+/// Has the system write out what was restored, so that a power cut takes nothing back. The error
+/// says why it could not.
+pub(super) fn sync(root: &OpenDirectory<'_>) -> Result<(), Errno> {
+    rustix::fs::syncfs(root)
 }

@@ -7,9 +7,15 @@ use std::{
 };
 
 use crossbeam_channel::Sender;
-use skellin_store::{Body, Entries, Entry};
+use skellin_store::{Body, Entries, Entry, StoreError};
 
-use super::{Destination, Shared, groups, target::OpenDirectory, write::Job};
+use super::{
+    Destination, Shared,
+    drafts::Workshops,
+    groups,
+    target::{OpenDirectory, sync},
+    write::Job,
+};
 use crate::{
     error::{EngineError, Result},
     history::Located,
@@ -24,13 +30,44 @@ struct Frame<'a> {
     path: Vec<u8>,
 }
 
+/// The bits by which a file runs as its owner or group.
+const SET_ID: u32 = 0o6000;
+
+/// Whether a source of the snapshot lies on another host.
+fn is_of_another_host(shared: &Shared<'_>, source: usize) -> bool {
+    let sources = &shared.request.snapshot.sources;
+    sources.get(source).is_some_and(|source| !source.path.starts_with(b"/"))
+}
+
+/// Has everything written out, root by root; what cannot be is an exception of its root.
+pub(super) fn sync_roots(shared: &Shared<'_>) {
+    let mut synced: Vec<PathBuf> = Vec::new();
+    for located in shared.request.paths {
+        let Ok((root, _)) = start(shared, located) else { continue };
+        if synced.contains(&root) {
+            continue;
+        }
+        if let Ok(Some(directory)) = OpenDirectory::root(shared, &root)
+            && let Err(error) = sync(&directory)
+        {
+            let reason = format!("what was restored may not be on the medium: {error}");
+            shared.exception(root.as_os_str().as_bytes(), reason);
+        }
+        synced.push(root);
+    }
+}
+
 /// Restores every selected path.
-pub(super) fn all<'a>(shared: &'a Shared<'a>, jobs: &Sender<Job<'a>>) -> Result<()> {
+pub(super) fn all<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    jobs: &Sender<Job<'a>>,
+) -> Result<()> {
     for located in shared.request.paths {
         if shared.is_stopped() {
             return Ok(());
         }
-        one(shared, located, jobs)?;
+        one(shared, workshops, located, jobs)?;
     }
     Ok(())
 }
@@ -54,17 +91,37 @@ fn start(shared: &Shared<'_>, located: &Located) -> Result<(PathBuf, Vec<u8>)> {
     }
 }
 
-fn one<'a>(shared: &'a Shared<'a>, located: &Located, jobs: &Sender<Job<'a>>) -> Result<()> {
+/// An entry that was asked for; `None` if the store cannot say, which is an exception of its path.
+fn known(
+    shared: &Shared<'_>,
+    entry: Result<Option<Entry>, StoreError>,
+    path: &[u8],
+) -> Result<Option<Option<Entry>>> {
+    match entry {
+        Ok(entry) => Ok(Some(entry)),
+        Err(error) if error.is_unreadable() => {
+            shared.unreadable(path, &error);
+            Ok(None)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+fn one<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    located: &Located,
+    jobs: &Sender<Job<'a>>,
+) -> Result<()> {
     let (root, name) = start(shared, located)?;
-    let mut directory = if shared.request.dry_run && !root.is_dir() {
-        None
-    } else {
-        Some(OpenDirectory::root(shared, &root)?)
-    };
+    let mut directory = OpenDirectory::root(shared, &root)?;
     let source = &shared.request.snapshot.sources[located.source];
     let snapshot_root = shared.request.snapshot.root_page(shared.store);
-    let mut entry = shared.store.entry(snapshot_root, &source.name)?;
     let mut path = source.path.to_vec();
+    let Some(mut entry) = known(shared, shared.store.entry(snapshot_root, &source.name), &path)?
+    else {
+        return Ok(());
+    };
     // The directories above a selected path are made if need be, and else left alone.
     for part in &located.parts {
         let Some(above) = entry.take() else { return Ok(()) };
@@ -72,12 +129,18 @@ fn one<'a>(shared: &'a Shared<'a>, located: &Located, jobs: &Sender<Job<'a>>) ->
             name: if path == source.path.as_slice() { name.clone() } else { above.name.clone() },
             ..above
         };
-        directory = match open_below(shared, directory.as_ref(), &above, &path, false) {
+        directory = match open_below(shared, workshops, directory.as_ref(), (&above, &path), false)
+        {
             Some(directory) => directory,
             None => return Ok(()),
         };
         entry = match above.body {
-            Body::Directory { root, .. } => shared.store.entry(root, part)?,
+            Body::Directory { root, .. } => {
+                match known(shared, shared.store.entry(root, part), &join(&path, part))? {
+                    Some(entry) => entry,
+                    None => return Ok(()),
+                }
+            }
             _ => None,
         };
         path = join(&path, part);
@@ -86,15 +149,15 @@ fn one<'a>(shared: &'a Shared<'a>, located: &Located, jobs: &Sender<Job<'a>>) ->
     if located.parts.is_empty() {
         entry.name = name;
     }
-    tree(shared, directory, entry, path, jobs)
+    tree(shared, workshops, (directory, entry, path), located.source, jobs)
 }
 
 /// A directory below another; `None` if it has to be passed over.
 fn open_below<'a>(
     shared: &Shared<'a>,
+    workshops: &Workshops<'a>,
     parent: Option<&Arc<OpenDirectory<'a>>>,
-    entry: &Entry,
-    path: &[u8],
+    (entry, path): (&Entry, &[u8]),
     selected: bool,
 ) -> Option<Option<Arc<OpenDirectory<'a>>>> {
     if !Entry::is_name(&entry.name) {
@@ -102,7 +165,7 @@ fn open_below<'a>(
         return None;
     }
     let Some(parent) = parent else { return Some(None) };
-    match parent.below(entry, path, selected) {
+    match parent.below(workshops, entry, path, selected) {
         Ok(directory) => Some(directory),
         Err(reason) => {
             shared.exception(path, reason);
@@ -114,20 +177,28 @@ fn open_below<'a>(
 /// Restores an entry and everything below it.
 fn tree<'a>(
     shared: &'a Shared<'a>,
-    directory: Option<Arc<OpenDirectory<'a>>>,
-    entry: Entry,
-    path: Vec<u8>,
+    workshops: &Workshops<'a>,
+    first: (Option<Arc<OpenDirectory<'a>>>, Entry, Vec<u8>),
+    source: usize,
     jobs: &Sender<Job<'a>>,
 ) -> Result<()> {
     let mut frames: Vec<Frame<'a>> = Vec::new();
-    let mut next = Some((directory, entry, path));
+    let mut next = Some(first);
+    let is_far = is_of_another_host(shared, source);
     loop {
         if shared.is_stopped() {
             return Ok(());
         }
-        if let Some((parent, entry, path)) = next.take() {
+        if let Some((parent, mut entry, path)) = next.take() {
+            if is_far && entry.mode & SET_ID != 0 && !shared.request.keep_set_id {
+                // Who holds another host decides what is in its files: they run as nobody else here.
+                entry.mode &= !SET_ID;
+                shared.count(&shared.set_id);
+            }
             if let Body::Directory { root, .. } = entry.body {
-                if let Some(directory) = open_below(shared, parent.as_ref(), &entry, &path, true) {
+                if let Some(directory) =
+                    open_below(shared, workshops, parent.as_ref(), (&entry, &path), true)
+                {
                     shared.count(&shared.restored);
                     frames.push(Frame { directory, entries: shared.store.entries(root), path });
                 }
@@ -146,9 +217,8 @@ fn tree<'a>(
                 next = Some((frame.directory.clone(), entry, path));
             }
             Ok(None) => drop(frames.pop()),
-            Err(error) if error.is_damage() => {
-                shared
-                    .exception(&frame.path, format!("not all that was in it can be read: {error}"));
+            Err(error) if error.is_unreadable() => {
+                shared.unreadable(&frame.path, &error);
                 frames.pop();
             }
             Err(error) => return Err(error.into()),
@@ -174,7 +244,7 @@ pub(super) fn parent_of<'a>(
         return Ok(None);
     };
     let (root, name) = start(shared, located)?;
-    let mut directory = OpenDirectory::root(shared, &root)?;
+    let Some(mut directory) = OpenDirectory::root(shared, &root)? else { return Ok(None) };
     let rest = &path[source.path.len()..];
     let mut parts: Vec<&[u8]> =
         rest.split(|b| *b == b'/').filter(|part| !part.is_empty()).collect();

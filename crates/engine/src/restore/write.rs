@@ -3,7 +3,7 @@
 use std::{
     collections::VecDeque,
     ffi::CString,
-    os::fd::{AsFd, BorrowedFd, OwnedFd},
+    os::fd::{AsFd, OwnedFd},
     sync::{Arc, atomic::Ordering},
 };
 
@@ -17,8 +17,12 @@ use rustix::{
 use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
 
 use super::{
-    Existing, Shared, groups, locked,
-    target::{OpenDirectory, apply, apply_at, is_there, put_in_place},
+    Existing, Shared,
+    drafts::{Workshop, Workshops, random_name},
+    dress::{Dress, apply, apply_in},
+    groups::{self, Identity, identity_of},
+    locked,
+    target::{OpenDirectory, is_there, put_in_place},
 };
 
 /// So many pieces of a file are looked at ahead, about 3 MiB.
@@ -36,6 +40,8 @@ pub(super) struct Job<'a> {
 enum Failure {
     /// It concerns this path.
     Path(String),
+    /// It concerns what the store has of this path.
+    Unreadable(StoreError),
     /// It concerns everything.
     All(StoreError),
     /// The work was stopped.
@@ -44,46 +50,56 @@ enum Failure {
 
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
-        if error.is_damage() { Self::Path(error.to_string()) } else { Self::All(error) }
+        if error.is_unreadable() { Self::Unreadable(error) } else { Self::All(error) }
     }
 }
 
 /// Writes what comes, until nothing more does.
-pub(super) fn work<'a>(shared: &'a Shared<'a>, jobs: &Receiver<Job<'a>>) {
+pub(super) fn work<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    jobs: &Receiver<Job<'a>>,
+) {
     for job in jobs {
         // What is still in the channel after a stop is let go of unwritten.
         if !shared.is_stopped() {
-            one(shared, &job);
+            one(shared, workshops, &job);
         }
     }
 }
 
 /// Restores one path, whatever becomes of it.
-pub(super) fn one(shared: &Shared<'_>, job: &Job<'_>) {
+pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
     let outcome = CString::new(job.entry.name.clone())
         .map_err(|_| Failure::Path("its name holds a NUL byte".to_owned()))
-        .and_then(|name| place(shared, job, &name));
+        .and_then(|name| place(shared, workshops, job, &name));
     match outcome {
-        Ok(true) => {
+        Ok(Some(identity)) => {
             shared.count(&shared.restored);
             shared.restored_bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
-            groups::restored(shared, &job.entry, &job.path);
+            groups::restored(shared, &job.entry, &job.path, identity);
         }
-        Ok(false) => shared.count(&shared.left),
+        Ok(None) => shared.count(&shared.left),
         Err(Failure::Path(reason)) => shared.exception(&job.path, reason),
+        Err(Failure::Unreadable(error)) => shared.unreadable(&job.path, &error),
         Err(Failure::All(error)) => shared.fail(error.into()),
         Err(Failure::Stopped) => {}
     }
 }
 
-/// Puts a path in place; whether it was not left.
-fn place(shared: &Shared<'_>, job: &Job<'_>, name: &CString) -> Result<bool, Failure> {
+/// Puts a path in place; what it is then, or none if it was left.
+fn place<'a>(
+    shared: &Shared<'a>,
+    workshops: &Workshops<'a>,
+    job: &Job<'a>,
+    name: &CString,
+) -> Result<Option<Identity>, Failure> {
     let there = job.directory.as_ref().is_some_and(|directory| is_there(directory.as_fd(), name));
     if there {
         shared.note_in_the_way(&job.path);
     }
     if there && shared.request.existing == Existing::Leave {
-        return Ok(false);
+        return Ok(None);
     }
     if shared.request.dry_run {
         match (there, shared.request.existing) {
@@ -91,45 +107,43 @@ fn place(shared: &Shared<'_>, job: &Job<'_>, name: &CString) -> Result<bool, Fai
             (true, Existing::Rename) => shared.count(&shared.renamed),
             _ => {}
         }
-        return Ok(true);
+        return Ok(Some((0, 0)));
     }
     let Some(directory) = &job.directory else {
         return Err(Failure::Path("its directory is missing".to_owned()));
     };
-    let at = directory.as_fd();
     locked(&shared.current).clone_from(&job.path);
-    let draft = draft_name().map_err(Failure::Path)?;
-    let made = make(shared, at, &draft, &job.entry, &job.path);
-    let placed = made.and_then(|()| put_in_place(shared, at, &draft, name).map_err(Failure::Path));
-    if !matches!(placed, Ok(true)) {
+    let workshop = workshops.beside(directory).map_err(failed)?;
+    let draft = random_name().map_err(Failure::Path)?;
+    let made = make(shared, &workshop, &draft, &job.entry, &job.path);
+    let placed = made.and_then(|()| {
+        let identity = identity_of(&workshop, &draft).map_err(failed)?;
+        let placed = put_in_place(shared, &workshop, &draft, directory.as_fd(), name);
+        Ok(placed.map_err(Failure::Path)?.then_some(identity))
+    });
+    if !matches!(placed, Ok(Some(_))) {
         // The first failure counts; there may be nothing to remove.
-        let _ = unlinkat(at, &draft, AtFlags::empty());
+        let _ = unlinkat(&*workshop, &draft, AtFlags::empty());
     }
     placed
 }
 
-/// A name nobody else uses.
-fn draft_name() -> Result<CString, String> {
-    let mut random = [0; 10];
-    getrandom::fill(&mut random).map_err(|error| error.to_string())?;
-    CString::new(format!(".skellin-{}", skellin_store::hex(&random)))
-        .map_err(|error| error.to_string())
+fn failed(error: Errno) -> Failure {
+    Failure::Path(match error {
+        Errno::PERM | Errno::ACCESS => "permission was refused".to_owned(),
+        Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
+        error => format!("it cannot be written: {error}"),
+    })
 }
 
 fn make(
     shared: &Shared<'_>,
-    at: BorrowedFd<'_>,
+    workshop: &Workshop<'_>,
     draft: &CString,
     entry: &Entry,
     path: &[u8],
 ) -> Result<(), Failure> {
-    let failed = |error: Errno| {
-        Failure::Path(match error {
-            Errno::PERM | Errno::ACCESS => "permission was refused".to_owned(),
-            Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
-            error => format!("it cannot be written: {error}"),
-        })
-    };
+    let at = workshop.as_fd();
     let applied = match &entry.body {
         Body::File { size, recipe } => {
             let flags =
@@ -141,15 +155,15 @@ fn make(
                 let reason = format!("its content has {written} bytes, not {size}");
                 return Err(Failure::Path(reason));
             }
-            apply(shared, file.as_fd(), entry)
+            apply(shared, file.as_fd(), entry, Dress::All)
         }
         Body::Link(target) => {
             symlinkat(target.as_slice(), at, draft).map_err(failed)?;
-            apply_at(shared, at, draft, entry)
+            apply_in(shared, workshop, draft, entry)
         }
         Body::Pipe => {
             mknodat(at, draft, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0).map_err(failed)?;
-            apply_at(shared, at, draft, entry)
+            apply_in(shared, workshop, draft, entry)
         }
         Body::Device { kind, major, minor } => {
             let sort = match kind {
@@ -162,7 +176,7 @@ fn make(
                     error => failed(error),
                 },
             )?;
-            apply_at(shared, at, draft, entry)
+            apply_in(shared, workshop, draft, entry)
         }
         Body::Directory { .. } => Ok(()),
     };

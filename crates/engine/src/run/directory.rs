@@ -117,6 +117,15 @@ fn windows<'s>(
 ) -> Result<Option<(Parent<'s>, Option<Entry>)>> {
     let mut guard = locked(&directory.state);
     let state = &mut *guard;
+    pool.set_current(&directory.path);
+    if state.entry.is_none() && directory.is_too_deep(pool.deepest) {
+        let reason = format!(
+            "it lies more than {} directories deep, more than can be open at a time; raise the limit of open files (ulimit -n)",
+            pool.deepest
+        );
+        pool.exception(&directory.path, &reason);
+        return Ok(Some((directory.parent.clone(), None)));
+    }
     if state.entry.is_none()
         && let Err(trouble) = open_and_list(pool, directory, state)
     {
@@ -145,6 +154,7 @@ fn windows<'s>(
             }
             return finish(pool, directory, state).map(Some);
         }
+        pool.set_current(&directory.path);
         let (mut files, mut directories) = (Vec::new(), Vec::new());
         // One more than there are, so that nobody thinks the window is done while it is filled.
         state.pending = 1;
@@ -171,6 +181,9 @@ fn windows<'s>(
             }
         }
         state.next = upto;
+        if upto == count {
+            directory.held.release();
+        }
         state.pending -= 1;
         if state.pending > 0 {
             // The stack is taken from its end: files first, which frees memory soonest.

@@ -12,7 +12,7 @@ use super::{
     directory::complete,
     look::skeleton,
     pool::{Pool, add, locked},
-    task::{FileTask, Opened},
+    task::{FileTask, From, Opened},
 };
 use crate::{
     error::Result,
@@ -35,7 +35,10 @@ pub(super) fn store<'s>(
         return complete(pool, task.parent, Some(task.entry));
     };
     pool.set_current(&task.path);
-    let begun = match task.from.open(&task.name) {
+    let opened = task.from.open(&task.name);
+    // The task waits for its content's place; its directory need not stay open for that.
+    task.from = From::Done;
+    let begun = match opened {
         Ok(Opened::Here(file)) => begin_here(pool, &mut task, file),
         Ok(Opened::Far(file)) => begin_far(&mut task, file),
         Err(trouble) => Err(trouble),
@@ -75,8 +78,8 @@ pub(super) fn store<'s>(
         }
         Ok(()) => {
             add(&pool.counts.files, 1);
-            if !content.is_as(&facts) {
-                pool.exception(&task.path, "it changed while it was read; what was read is stored");
+            if let Some(changed) = content.changed_since(&facts) {
+                pool.exception(&task.path, changed);
                 task.entry.unsettled = true;
             }
             Ok(writer.end_file()?)
@@ -97,6 +100,18 @@ pub(super) fn store<'s>(
     }
 }
 
+/// So much is read of a file that says it is empty: some that the system makes up hold more.
+const OF_EMPTY: u64 = 1 << 20;
+
+/// How much of a file is read: what it held when it was met, so that one that grows as fast as it is
+/// read ends all the same.
+fn length_of(facts: &Facts) -> u64 {
+    match facts.size() {
+        0 => OF_EMPTY,
+        size => size,
+    }
+}
+
 /// Where a file's bytes come from.
 enum Content {
     Here(OwnedFd),
@@ -104,14 +119,22 @@ enum Content {
 }
 
 impl Content {
-    /// Whether the file, once it was read, is still what it was.
-    fn is_as(&self, facts: &Facts) -> bool {
-        match self {
-            Self::Here(file) => Facts::of(fd(file)).is_ok_and(|after| after.is_same_state(facts)),
-            Self::Far(far) => {
-                let told = far.after.as_ref().is_none_or(|after| after.is_same_state(facts));
-                told && far.given == facts.size()
+    /// What became of the file while it was read, if it is not what it was.
+    fn changed_since(&self, facts: &Facts) -> Option<&'static str> {
+        let after = match self {
+            Self::Here(file) => Facts::of(fd(file)).ok(),
+            Self::Far(far) => far.after.or_else(|| (far.given == facts.size()).then_some(*facts)),
+        };
+        let whole = match self {
+            Self::Here(_) => true,
+            Self::Far(far) => far.given == facts.size(),
+        };
+        match after {
+            Some(after) if after.is_same_state(facts) && whole => None,
+            Some(after) if after.size() > facts.size() => {
+                Some("it grew while it was read; what it held before is stored")
             }
+            _ => Some("it changed while it was read; what was read is stored"),
         }
     }
 }
@@ -136,7 +159,8 @@ fn begin_far(task: &mut FileTask<'_>, file: FarFile) -> Result<(Content, Facts),
     let facts = first.before.as_ref().map_or(task.facts, Facts::far);
     let after = first.after.as_ref().map(Facts::far);
     let ended = (first.bytes.len() as u64) < file.stride();
-    let far = FarContent { file, part: first.bytes, taken: 0, given: 0, ended, after };
+    let limit = length_of(&facts);
+    let far = FarContent { file, part: first.bytes, taken: 0, given: 0, limit, ended, after };
     Ok((Content::Far(far), facts))
 }
 
@@ -148,6 +172,8 @@ struct FarContent {
     taken: usize,
     /// How much of the file was.
     given: u64,
+    /// No more of it is given.
+    limit: u64,
     /// Whether this is the last part.
     ended: bool,
     after: Option<Facts>,
@@ -156,14 +182,15 @@ struct FarContent {
 impl FarContent {
     /// Gives the next bytes; none at the end.
     fn fill(&mut self, room: &mut [u8]) -> Result<usize, Trouble> {
-        if self.taken == self.part.len() && !self.ended {
+        if self.taken == self.part.len() && !self.ended && self.given < self.limit {
             let next = self.file.part(self.given, self.file.stride())?;
             self.ended = (next.bytes.len() as u64) < self.file.stride();
             self.after = next.after.as_ref().map(Facts::far);
             (self.part, self.taken) = (next.bytes, 0);
         }
         let left = &self.part[self.taken..];
-        let count = left.len().min(room.len());
+        let limit = usize::try_from(self.limit - self.given).unwrap_or(usize::MAX);
+        let count = left.len().min(room.len()).min(limit);
         room[..count].copy_from_slice(&left[..count]);
         self.taken += count;
         self.given += count as u64;
@@ -199,7 +226,7 @@ impl<'s> Reader<'_, 's> {
         writer: &mut ContentWriter<Box<FileTask<'s>>>,
     ) -> Result<Result<(), Trouble>> {
         if !facts.may_have_holes() {
-            return self.read_extent(file, 0, u64::MAX, writer);
+            return self.read_extent(file, 0, length_of(facts), writer);
         }
         let (mut at, size) = (0, facts.size());
         while at < size {
@@ -208,7 +235,7 @@ impl<'s> Reader<'_, 's> {
                 // Nothing but a hole is left.
                 Err(Errno::NXIO) => size,
                 // A file system that tells no holes.
-                Err(_) => return self.read_extent(file, at, u64::MAX, writer),
+                Err(_) => return self.read_extent(file, at, size - at, writer),
             };
             if data > at {
                 writer.hole(data - at);

@@ -10,6 +10,7 @@ use skellin_plan::{Action, Verdict};
 use skellin_store::{Below, Body, DeviceKind, Entry, Owner, Recipe};
 
 use super::{
+    held::Hold,
     pool::{Pool, add},
     report::Change,
     task::{Directory, FileTask, From, Parent, new_directory},
@@ -46,7 +47,10 @@ impl<'s> Met<'_, 's> {
         let (pool, directory) = (self.pool, self.directory);
         let path = join(&directory.path, self.name);
         let Ok(name) = CString::new(self.name) else { return Ok(Outcome::Nothing) };
-        let looked = directory.ground().and_then(|ground| Ok((ground, ground.look(&name)?)));
+        let looked = directory.ground().and_then(|ground| {
+            let facts = ground.look(&name)?;
+            Ok((ground, facts))
+        });
         let (ground, facts) = match looked {
             Ok(looked) => looked,
             Err(trouble) => {
@@ -57,7 +61,7 @@ impl<'s> Met<'_, 's> {
         let is_directory = facts.sort() == Sort::Directory;
         // Without rules made ready nothing of a source is gone through.
         let Ok(judge) = &pool.judges[directory.source] else { return Ok(Outcome::Nothing) };
-        let verdict = judge.below(directory.verdict, &path, &facts, (ground, &name), &pool.owners);
+        let verdict = judge.below(directory.verdict, &path, &facts, (&ground, &name), &pool.owners);
         pool.decide(verdict);
         let enter =
             is_directory && verdict.action == Action::Skip && judge.may_take_below(verdict, &path);
@@ -76,7 +80,7 @@ impl<'s> Met<'_, 's> {
         }
         match facts.sort() {
             Sort::Directory => Ok(self.directory(path, name, &facts, verdict)),
-            Sort::File => self.file(path, (ground, name), &facts, verdict),
+            Sort::File => self.file(path, (&ground, name), &facts, verdict),
             Sort::Socket => {
                 add(&pool.counts.sockets, 1);
                 Ok(Outcome::Nothing)
@@ -85,7 +89,7 @@ impl<'s> Met<'_, 's> {
                 pool.exception(&path, "it is of a kind that is not known");
                 Ok(Outcome::Nothing)
             }
-            sort => self.special(&path, (ground, &name), &facts, sort, verdict),
+            sort => self.special(&path, (&ground, &name), &facts, sort, verdict),
         }
     }
 
@@ -116,28 +120,30 @@ impl<'s> Met<'_, 's> {
     ) -> Result<Outcome<'s>> {
         let pool = self.pool;
         let change = if self.base.is_some() { Change::Changed } else { Change::New };
-        let base = self.base.take();
-        let doubted = base.as_ref().and_then(|base| doubted(facts, base));
-        if let Some(base) = base
-            && let Some(entry) = take_over(pool, facts, base, true)?
-        {
-            pool.count(Change::Same, &path, entry.size(), verdict.rule);
-            return Ok(Outcome::Entry(Box::new(entry)));
+        let mut read_again = None;
+        if let Some(base) = self.base.take() {
+            match take_over(pool, facts, base, true)? {
+                Taken::Over(entry) => {
+                    pool.count(Change::Same, &path, entry.size(), verdict.rule);
+                    return Ok(Outcome::Entry(entry));
+                }
+                Taken::Not(base) => read_again = doubted(facts, *base),
+            }
         }
         if let Some(stored) = self.resume.take()
-            && let Some(entry) = take_over(pool, facts, stored, false)?
+            && let Taken::Over(entry) = take_over(pool, facts, stored, false)?
         {
             pool.count(change, &path, entry.size(), verdict.rule);
             add(&pool.counts.files, 1);
             add(&pool.counts.bytes, entry.size());
-            return Ok(Outcome::Entry(Box::new(entry)));
+            return Ok(Outcome::Entry(entry));
         }
         let mut entry = skeleton(pool, facts, self.name.to_vec(), Vec::new());
         if pool.session.is_none() {
             // A rehearsal knows all it wants to know. What is read again only because it was read
             // so soon after its last change most likely holds what it held.
             add(&pool.counts.read, facts.size());
-            if doubted.is_some() {
+            if read_again.is_some() {
                 pool.count(Change::Same, &path, facts.size(), verdict.rule);
             } else {
                 pool.count(change, &path, facts.size(), verdict.rule);
@@ -153,8 +159,8 @@ impl<'s> Met<'_, 's> {
             return Ok(Outcome::Entry(Box::new(entry)));
         }
         let parent = (self.parent)();
-        let from = From::Directory(Arc::clone(self.directory));
-        let (rule, facts, fetched) = (verdict.rule, *facts, None);
+        let from = From::Directory(Hold::new(self.directory));
+        let (rule, facts, fetched, doubted) = (verdict.rule, *facts, None, read_again);
         let task =
             FileTask { parent, from, name, path, entry, change, doubted, rule, facts, fetched };
         Ok(Outcome::File(Box::new(task)))
@@ -207,22 +213,31 @@ impl<'s> Met<'_, 's> {
     }
 }
 
+/// A file that an earlier tree has.
+pub(super) enum Taken {
+    /// It is unchanged, and this is its entry.
+    Over(Box<Entry>),
+    /// It has to be read; the earlier entry is given back.
+    Not(Box<Entry>),
+}
+
 /// An unchanged file as an earlier tree has it, if its content can be taken over: same size,
 /// times and inode, and a change time that proves something.
 pub(super) fn take_over(
     pool: &Pool<'_>,
     facts: &Facts,
-    mut known: Entry,
+    known: Entry,
     from_base: bool,
-) -> Result<Option<Entry>> {
+) -> Result<Taken> {
+    let mut known = Box::new(known);
     let same = looks_same(&known, facts) && !known.unsettled;
-    match &mut known.body {
+    let whole = match &mut known.body {
         Body::File { size, recipe } if same && *size == facts.size() => {
-            let whole = pool.comparison.take_over(recipe, from_base)?;
-            Ok(whole.then_some(known))
+            pool.comparison.take_over(recipe, from_base)?
         }
-        _ => Ok(None),
-    }
+        _ => false,
+    };
+    Ok(if whole { Taken::Over(known) } else { Taken::Not(known) })
 }
 
 fn looks_same(known: &Entry, facts: &Facts) -> bool {
@@ -231,11 +246,12 @@ fn looks_same(known: &Entry, facts: &Facts) -> bool {
         && known.inode == facts.inode
 }
 
-/// What a file held that looks unchanged, and is read again only because it was read so soon
-/// after its last change.
-pub(super) fn doubted(facts: &Facts, known: &Entry) -> Option<Box<Body>> {
-    let is_doubted = known.unsettled && looks_same(known, facts) && known.size() == facts.size();
-    is_doubted.then(|| Box::new(known.body.clone()))
+/// What a file held that looks unchanged, and is read again only because it was read so soon after
+/// its last change, or because the store has lost what it held. If it still holds that, nobody
+/// changed it.
+pub(super) fn doubted(facts: &Facts, known: Entry) -> Option<Box<Body>> {
+    let is_doubted = looks_same(&known, facts) && known.size() == facts.size();
+    is_doubted.then(|| Box::new(known.body))
 }
 
 /// An entry with everything but its body.

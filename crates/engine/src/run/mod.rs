@@ -4,6 +4,7 @@ mod directory;
 mod estimate;
 mod fetch;
 mod file;
+mod held;
 mod look;
 mod pool;
 mod report;
@@ -27,7 +28,7 @@ use std::{
 use skellin_plan::{Compress, Expected, Plan};
 use skellin_store::{
     Comparison, Compression, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
-    StoreError, TreeBuilder,
+    StoreError, Suspect, TreeBuilder,
 };
 
 pub use estimate::Estimate;
@@ -41,8 +42,10 @@ use crate::{
     event::{Event, EventSink, Meter, Progress, time_left},
     ground::Origin,
     places::Grounds,
+    waits::{Awaited, SAY_AFTER, watched},
 };
 use pool::{Pool, Source};
+pub(crate) use task::deepest;
 
 /// How often progress is told.
 const TICK: Duration = Duration::from_millis(100);
@@ -130,18 +133,55 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     let work = if request.dry_run { "dry-run" } else { "run" };
     request.events.event(Event::Begun { work, name: request.plan.name.clone() });
     let mut attempt = 1;
+    let place: &dyn Awaited = store.place();
+    let leave = || {
+        request.around.end(&ReadSoFar { whole: false, files: 0, bytes: 0, exceptions: 0 });
+    };
+    let once = || {
+        let awaited = [place, request.grounds];
+        let work = || run_once(store, request);
+        watched(&awaited, request.events, request.cancel, &leave, work)
+    };
     let result = loop {
-        match run_once(store, request) {
+        match once() {
             Err(EngineError::Store(StoreError::Revoked)) if attempt < MOST_ATTEMPTS => {
                 let note = "a reclaim has overtaken the run; it is checked again";
                 request.events.event(Event::Note(note.to_owned()));
                 attempt += 1;
             }
+            Err(EngineError::Store(error @ StoreError::Unsound(_))) if attempt < MOST_ATTEMPTS => {
+                let note = format!("{error}; it starts again and reads what was in there");
+                request.events.event(Event::Note(note));
+                attempt += 1;
+            }
             other => break other,
         }
     };
+    if store.has_cache_failed() {
+        let note = "the cache cannot be read; what it knew of the store was done without";
+        request.events.event(Event::Note(note.to_owned()));
+    }
+    let damage = match request.dry_run {
+        true => Vec::new(),
+        false => record_damage(store, request.machine, request.events),
+    };
     request.events.event(Event::Ended);
-    result
+    let mut report = result?;
+    if !damage.is_empty() && report.status == RunStatus::Done {
+        report.status = RunStatus::Exceptions;
+    }
+    report.damage = damage;
+    Ok(report)
+}
+
+/// Leaves a record of the damage that was met in a store; what nobody had met before.
+pub fn record_damage(store: &Store, machine: &str, events: &dyn EventSink) -> Vec<Suspect> {
+    let met = store.unrecorded_damage();
+    if let Err(error) = store.record_damage(machine) {
+        let note = format!("{error}; damage that was found could not be recorded in the store");
+        events.event(Event::Note(note));
+    }
+    met
 }
 
 fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
@@ -276,7 +316,9 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
         }
         let survey = pool.needs_survey().then(|| scope.spawn(|| survey::count(pool)));
         let (mut meter, mut last_poll) = (Meter::new(), Instant::now());
+        let mut said: Option<Vec<u8>> = None;
         while !pool.wait(TICK) {
+            say_what_hangs(pool, request, &mut said);
             if request.cancel.is_cancelled() {
                 pool.stop(None);
             }
@@ -305,6 +347,22 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
         }
         Ok(())
     })
+}
+
+/// Says once which path a worker waits for, if none of the places is to blame.
+fn say_what_hangs(pool: &Pool<'_>, request: &RunRequest<'_>, said: &mut Option<Vec<u8>>) {
+    let hanging = pool.doing_longest().filter(|(_, since)| *since >= SAY_AFTER);
+    let Some((path, since)) = hanging else {
+        *said = None;
+        return;
+    };
+    let blamed = pool.store.place().waiting().is_some() || request.grounds.waiting().is_some();
+    if !blamed && said.as_ref() != Some(&path) {
+        let text = String::from_utf8_lossy(&path);
+        let note = format!("waiting for {text} for {} s: it does not answer", since.as_secs());
+        request.events.event(Event::Note(note));
+        *said = Some(path);
+    }
 }
 
 /// So much nicer a gentle run's threads are (nice(2)).

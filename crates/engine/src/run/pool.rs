@@ -12,7 +12,8 @@ use std::{
         Arc, Condvar, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
-    time::Duration,
+    thread::ThreadId,
+    time::{Duration, Instant},
 };
 
 use skellin_plan::Verdict;
@@ -22,7 +23,7 @@ use super::{
     RunRequest,
     estimate::Draw,
     report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus},
-    task::Task,
+    task::{Task, deepest},
 };
 use crate::{
     error::{EngineError, Result},
@@ -146,6 +147,8 @@ pub(super) struct Pool<'s> {
     pub keep_out: HashSet<(u64, u64)>,
     pub keep_out_paths: Vec<PathBuf>,
     pub workers: usize,
+    /// So deep a tree is gone into.
+    pub deepest: usize,
     /// Threads that fetch from other hosts.
     pub fetchers: usize,
     pub counts: Counts,
@@ -165,7 +168,8 @@ pub(super) struct Pool<'s> {
     wake: Condvar,
     wake_fetchers: Condvar,
     ended: Condvar,
-    current: Mutex<Vec<u8>>,
+    /// What each thread works on, and since when.
+    doing: Mutex<HashMap<ThreadId, (Vec<u8>, Instant)>>,
     exceptions: Mutex<Vec<Exception>>,
     paths: Mutex<Vec<PathChange>>,
     pub survey_files: AtomicU64,
@@ -175,6 +179,12 @@ pub(super) struct Pool<'s> {
 
 pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Whether a failure says no more than that another came before it.
+fn is_consequence(failure: &EngineError) -> bool {
+    use skellin_store::StoreError::{Cancelled, Stopped};
+    matches!(failure, EngineError::Store(Stopped(_) | Cancelled))
 }
 
 /// Ends the work when a worker ends, however it ends.
@@ -228,6 +238,7 @@ impl<'s> Pool<'s> {
                 .filter_map(|path| path.canonicalize().ok())
                 .collect(),
             workers,
+            deepest: deepest(workers),
             fetchers: if has_far { FETCHERS } else { 0 },
             counts: Counts::default(),
             owners: Owners::default(),
@@ -244,7 +255,7 @@ impl<'s> Pool<'s> {
             wake: Condvar::new(),
             wake_fetchers: Condvar::new(),
             ended: Condvar::new(),
-            current: Mutex::default(),
+            doing: Mutex::default(),
             exceptions: Mutex::default(),
             paths: Mutex::default(),
             survey_files: AtomicU64::new(0),
@@ -272,6 +283,7 @@ impl<'s> Pool<'s> {
     /// Waits for a task. `holds_back`: whether the worker has files that others may wait for; it is
     /// told when nothing will come without them.
     pub fn wait_for_task(&self, holds_back: bool) -> Waited<'s> {
+        self.clear_current();
         let mut state = locked(&self.state);
         loop {
             if self.is_stopped() {
@@ -357,14 +369,12 @@ impl<'s> Pool<'s> {
         let mut state = locked(&self.state);
         if let Some(failure) = failure {
             // What follows from the first failure says less than it.
-            let follows = matches!(
-                failure,
-                EngineError::Store(
-                    skellin_store::StoreError::Stopped(_) | skellin_store::StoreError::Cancelled
-                )
-            );
-            if state.failure.is_none() || !follows {
-                state.failure.get_or_insert(failure);
+            let follows = is_consequence(&failure);
+            match &state.failure {
+                None => state.failure = Some(failure),
+                // Whichever worker comes first: the cause is told, not what followed from it.
+                Some(told) if !follows && is_consequence(told) => state.failure = Some(failure),
+                Some(_) => {}
             }
         }
         if !state.finished {
@@ -464,14 +474,34 @@ impl<'s> Pool<'s> {
         }
     }
 
+    /// Notes what this thread is about to work on.
     pub fn set_current(&self, path: &[u8]) {
-        let mut current = locked(&self.current);
-        current.clear();
-        current.extend_from_slice(path);
+        let mut doing = locked(&self.doing);
+        let (known, since) = doing
+            .entry(std::thread::current().id())
+            .or_insert_with(|| (Vec::new(), Instant::now()));
+        known.clear();
+        known.extend_from_slice(path);
+        *since = Instant::now();
     }
 
+    /// Notes that this thread works on nothing.
+    pub fn clear_current(&self) {
+        locked(&self.doing).remove(&std::thread::current().id());
+    }
+
+    /// What was begun last.
     pub fn current_path(&self) -> Vec<u8> {
-        locked(&self.current).clone()
+        let doing = locked(&self.doing);
+        let last = doing.values().max_by_key(|(_, since)| *since);
+        last.map_or_else(Vec::new, |(path, _)| path.clone())
+    }
+
+    /// What a thread has been working on for longest, and since when.
+    pub fn doing_longest(&self) -> Option<(Vec<u8>, Duration)> {
+        let doing = locked(&self.doing);
+        let (path, since) = doing.values().min_by_key(|(_, since)| *since)?;
+        Some((path.clone(), since.elapsed()))
     }
 
     /// Whether totals have to be counted, since no snapshot tells them. Other hosts are not gone
@@ -542,6 +572,7 @@ impl<'s> Pool<'s> {
             decided: self.decided.iter().map(load).collect(),
             outlook: None,
             not_left: Vec::new(),
+            damage: Vec::new(),
         }
     }
 }

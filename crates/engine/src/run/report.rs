@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use skellin_plan::Expected;
+use skellin_store::Suspect;
 
 use super::estimate::Estimate;
 use crate::event::Exception;
@@ -147,6 +148,8 @@ pub struct RunReport {
     pub outlook: Option<Outlook>,
     /// Commands after the reading that failed, and why: something may still be stopped.
     pub not_left: Vec<String>,
+    /// Containers of the store that the run found damaged, and nobody before it.
+    pub damage: Vec<Suspect>,
 }
 
 /// What a run would take.

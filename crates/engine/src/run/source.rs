@@ -6,7 +6,7 @@ use skellin_plan::Action;
 use skellin_store::Entry;
 
 use super::{
-    look::{doubted, skeleton, take_over},
+    look::{Taken, doubted, skeleton, take_over},
     pool::Pool,
     report::Change,
     task::{FileTask, From, Parent, Task, new_directory},
@@ -113,7 +113,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
         let parent = Parent::Root(number);
         let directory =
             new_directory(CString::default(), bytes.to_vec(), number, verdict, parent, base);
-        let _ = directory.ground.set(ground);
+        directory.held.put(ground);
         return Ok(Begun::Task(Task::Directory(directory)));
     }
     if facts.sort() != Sort::File {
@@ -129,11 +129,14 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
         Origin::Far(files, _) => (From::Far(FarFile::source(files)), CString::default()),
     };
     let change = if base.is_some() { Change::Changed } else { Change::New };
-    let doubted = base.as_ref().and_then(|base| doubted(&facts, base));
-    let unchanged = base.and_then(|base| take_over(pool, &facts, base, true).ok().flatten());
-    if let Some(unchanged) = unchanged {
-        pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
-        return Ok(Begun::Finished(Some(Box::new(unchanged))));
+    let mut read_again = None;
+    match base.map(|base| take_over(pool, &facts, base, true)) {
+        Some(Ok(Taken::Over(unchanged))) => {
+            pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
+            return Ok(Begun::Finished(Some(unchanged)));
+        }
+        Some(Ok(Taken::Not(base))) => read_again = doubted(&facts, *base),
+        Some(Err(_)) | None => {}
     }
     let entry = skeleton(pool, &facts, pool.sources[number].name.clone(), Vec::new());
     let task = FileTask {
@@ -143,7 +146,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
         path: bytes.to_vec(),
         entry,
         change,
-        doubted,
+        doubted: read_again,
         rule: verdict.rule,
         facts,
         fetched: None,

@@ -3,14 +3,18 @@
 use std::{
     ffi::{CStr, CString},
     os::fd::OwnedFd,
-    sync::{Arc, Mutex, OnceLock},
+    sync::{Arc, Mutex},
 };
 
 use skellin_place::FarPart;
 use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
-use super::report::Change;
+use super::{
+    held::{Held, Hold},
+    pool::locked,
+    report::Change,
+};
 use crate::{
     event::{Event, EventSink},
     ground::{FarFile, Ground, Trouble, open_file},
@@ -39,7 +43,7 @@ impl Task<'_> {
     pub fn was_fetched(&self) -> bool {
         match self {
             Self::Directory(directory) => {
-                matches!(directory.parent, Parent::Directory(..)) && directory.is_far_and_open()
+                matches!(directory.parent, Parent::Directory(..)) && directory.held.is_far()
             }
             Self::File(file) => file.fetched.is_some(),
         }
@@ -57,9 +61,11 @@ pub(super) enum Parent<'s> {
 
 /// A directory of the source.
 pub(super) struct Directory<'s> {
-    /// Opened when its turn comes, so that only a path's own directories are open at a time. A
-    /// source is opened before anything else.
-    pub ground: OnceLock<Ground>,
+    /// Opened when its turn comes, so that few are open at a time. A source is opened before
+    /// anything else.
+    pub held: Held,
+    /// Keeps the one above it open until this one is.
+    above: Mutex<Option<Hold<'s>>>,
     /// Its name in its parent.
     pub name: CString,
     /// Full path.
@@ -67,30 +73,47 @@ pub(super) struct Directory<'s> {
     pub source: usize,
     pub verdict: Verdict,
     pub parent: Parent<'s>,
+    /// How many directories of the source lie above it, all of which may be open with it.
+    depth: usize,
     pub state: Mutex<Progress<'s>>,
+}
+
+/// Deeper than this no tree is gone into, however many files may be open.
+const DEEPEST: usize = 4096;
+
+/// So deep a tree is gone into: each directory on the way may be open, and one tree may not use up
+/// what others need. Half of the descriptors there are, for as many paths as are gone at a time.
+pub(crate) fn deepest(workers: usize) -> usize {
+    let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current;
+    let limit = usize::try_from(limit.unwrap_or(u64::MAX)).unwrap_or(usize::MAX);
+    (limit / 2 / workers.max(1)).min(DEEPEST)
 }
 
 impl Directory<'_> {
     /// The open directory.
-    pub fn ground(&self) -> Result<&Ground, Trouble> {
-        if let Some(ground) = self.ground.get() {
+    pub fn ground(&self) -> Result<Arc<Ground>, Trouble> {
+        if let Some(ground) = self.held.get() {
             return Ok(ground);
         }
         let opened = match &self.parent {
             Parent::Root(_) => return Err(Trouble::Here(rustix::io::Errno::NOENT)),
             Parent::Directory(parent, _) => parent.ground()?.open(&self.name)?,
         };
-        Ok(self.ground.get_or_init(|| opened))
+        let ground = self.held.put(opened);
+        let above = locked(&self.above).take();
+        drop(above);
+        Ok(ground)
     }
 
-    fn is_far_and_open(&self) -> bool {
-        matches!(self.ground.get(), Some(Ground::Far(_)))
+    /// Whether it lies deeper than trees are gone into.
+    pub fn is_too_deep(&self, deepest: usize) -> bool {
+        self.depth > deepest
     }
 
     /// Whether opening it takes a way to another host.
     pub fn is_to_be_fetched(&self) -> bool {
         let Parent::Directory(parent, _) = &self.parent else { return false };
-        self.ground.get().is_none() && matches!(parent.ground.get(), Some(Ground::Far(_)))
+        self.held.get().is_none() && parent.held.is_far()
     }
 }
 
@@ -189,27 +212,38 @@ pub(super) fn new_directory<'s>(
         base: Cursor::NOTHING,
         resume: Cursor::NOTHING,
     };
-    let ground = OnceLock::new();
-    Arc::new(Directory { ground, name, path, source, verdict, parent, state: Mutex::new(state) })
+    let (depth, above) = match &parent {
+        Parent::Root(_) => (0, None),
+        Parent::Directory(above, _) => (above.depth + 1, Some(Hold::new(above))),
+    };
+    let (held, above, state) = (Held::new(), Mutex::new(above), Mutex::new(state));
+    Arc::new(Directory { held, above, name, path, source, verdict, parent, depth, state })
 }
 
 /// Where a file is read from.
 pub(super) enum From<'s> {
     /// A directory of the tree.
-    Directory(Arc<Directory<'s>>),
+    Directory(Hold<'s>),
     /// The directory a source lies in which is a file.
     Ground(Ground),
     /// A source on another host which is a file.
     Far(FarFile),
+    /// It was opened.
+    Done,
 }
 
 impl From<'_> {
     /// Opens a file of this name there.
     pub fn open(&self, name: &CStr) -> Result<Opened, Trouble> {
+        let of_the_tree;
         let ground = match self {
-            Self::Directory(directory) => directory.ground()?,
+            Self::Directory(hold) => {
+                of_the_tree = hold.directory().ground()?;
+                &*of_the_tree
+            }
             Self::Ground(ground) => ground,
             Self::Far(file) => return Ok(Opened::Far(file.clone())),
+            Self::Done => return Err(Trouble::Here(rustix::io::Errno::BADF)),
         };
         match ground {
             Ground::Here(handle) => Ok(Opened::Here(open_file(handle, name)?)),
@@ -220,10 +254,8 @@ impl From<'_> {
     /// Whether reading takes a way to another host.
     pub fn is_far(&self) -> bool {
         match self {
-            Self::Directory(directory) => {
-                matches!(directory.ground.get(), Some(Ground::Far(_)))
-            }
-            Self::Ground(_) => false,
+            Self::Directory(hold) => hold.directory().held.is_far(),
+            Self::Ground(_) | Self::Done => false,
             Self::Far(_) => true,
         }
     }

@@ -3,15 +3,12 @@
 use std::{path::Path, time::Duration};
 
 use lettre::{
-    Message as Mail, SendmailTransport, SmtpTransport, Transport,
+    Message as Mail, SendmailTransport, Transport,
     message::{Mailbox, header::ContentType},
-    transport::smtp::{
-        authentication::Credentials,
-        client::{Certificate, Tls, TlsParameters},
-        extension::ClientId,
-    },
 };
+use skellin_place::{MailError, MailSubmission, submit_mail};
 use skellin_plan::{MailServer, SecretSource};
+use zeroize::Zeroizing;
 
 use crate::{journal::Message, secrets::read_secret};
 
@@ -68,66 +65,53 @@ pub(super) fn send(
         let sent = SendmailTransport::new().send(&mail);
         return sent.map_err(|error| format!("sendmail of this machine failed: {}", chain(&error)));
     };
-    let mut tls = TlsParameters::builder(host.clone());
-    if let Some(ca) = ca {
-        let text = std::fs::read(ca).map_err(|error| format!("{}: {error}", ca.display()))?;
-        let certificate = Certificate::from_pem(&text)
-            .map_err(|error| format!("{} holds no certificate: {error}", ca.display()))?;
-        tls = tls.add_root_certificate(certificate);
-    }
-    let tls = tls.build().map_err(|error| chain(&error))?;
-    let tls = if *tls_at_once { Tls::Wrapper(tls) } else { Tls::Required(tls) };
-    let mut transport = SmtpTransport::builder_dangerous(host.as_str())
-        .port(*port)
-        .tls(tls)
-        .hello_name(ClientId::Domain(host_label(letter.machine)))
-        .timeout(Some(patience));
-    if let (Some(user), Some(source)) = (user, password) {
-        let secret = read_secret(source, "the mail server").map_err(|error| error.to_string())?;
-        let secret =
-            String::from_utf8(secret.to_vec()).map_err(|_| "the password is no text".to_owned())?;
-        transport = transport.credentials(Credentials::new(user.clone(), secret));
-    }
-    transport.build().send(&mail).map(drop).map_err(|error| explain(server, &error, patience))
+    let login = match (user, password) {
+        (Some(user), Some(source)) => {
+            let secret =
+                read_secret(source, "the mail server").map_err(|error| error.to_string())?;
+            let secret = String::from_utf8(secret.to_vec())
+                .map_err(|_| "the password is no text".to_owned())?;
+            Some((user.as_str(), Zeroizing::new(secret)))
+        }
+        _ => None,
+    };
+    let own_name = host_label(letter.machine);
+    let submission = MailSubmission {
+        host,
+        port: *port,
+        tls_at_once: *tls_at_once,
+        authority: ca,
+        login,
+        own_name: &own_name,
+        patience,
+    };
+    let envelope = mail.envelope();
+    let address = |address: Option<&lettre::Address>| {
+        address.map(ToString::to_string).ok_or_else(|| "the mail has no address".to_owned())
+    };
+    let (from, to) = (address(envelope.from())?, address(envelope.to().first())?);
+    submit_mail(&submission, &from, &to, &mail.formatted())
+        .map_err(|error| explain(server, &error, patience))
 }
 
 /// A failure with what to do about it.
-fn explain(
-    server: &MailServer,
-    error: &lettre::transport::smtp::Error,
-    patience: Duration,
-) -> String {
-    let is_slow = error.is_timeout() || is_would_block(error);
-    let words = match is_slow {
-        true => format!("no answer came within {} s", patience.as_secs()),
-        false => chain(error),
+fn explain(server: &MailServer, error: &MailError, patience: Duration) -> String {
+    let words = match error {
+        MailError::Slow => format!("no answer came within {} s", patience.as_secs()),
+        error => error.to_string(),
     };
-    let login = error.status().is_some_and(|status| status.to_string() == "535");
-    let remedy = if login {
-        "; is the user in `server` right, and the password?"
-    } else if words.contains("certificate") || words.contains("UnknownIssuer") {
-        "; if its authority is your own, name it: ca = \"/path/to/authority.pem\""
-    } else if words.contains("STARTTLS") {
-        "; nothing is sent without TLS: smtps:// begins with it at once"
-    } else if is_slow || words.contains("refused") {
-        "; is it up, and is the port the one for submission (587, or 465 with smtps://)?"
-    } else {
-        ""
+    let remedy = match error {
+        MailError::Login(_) => "; is the user in `server` right, and the password?",
+        MailError::Certificate(_) => {
+            "; if its authority is your own, name it: ca = \"/path/to/authority.pem\""
+        }
+        MailError::NoTls => "; nothing is sent without TLS: smtps:// begins with it at once",
+        MailError::Slow | MailError::Line(_) => {
+            "; is it up, and is the port the one for submission (587, or 465 with smtps://)?"
+        }
+        _ => "",
     };
     format!("the mail server {server}: {words}{remedy}")
-}
-
-/// Whether a time limit of the socket was reached, which the kernel tells in other words.
-fn is_would_block(error: &lettre::transport::smtp::Error) -> bool {
-    let mut source = std::error::Error::source(error);
-    while let Some(cause) = source {
-        let kind = cause.downcast_ref::<std::io::Error>().map(std::io::Error::kind);
-        if matches!(kind, Some(std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut)) {
-            return true;
-        }
-        source = cause.source();
-    }
-    false
 }
 
 /// A failure and its causes, each once.

@@ -1,7 +1,7 @@
 //! Carrying messages: each channel on a thread of its own, so that one that does not answer keeps
 //! no other waiting.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::{collections::BTreeMap, panic::AssertUnwindSafe, time::Duration};
 
 use skellin_plan::{Channel, Way};
 
@@ -47,7 +47,7 @@ impl Post {
             let mut post = Self::default();
             for message in messages {
                 let end = match configuration.channel(name) {
-                    Ok(channel) => send(channel, &message, machine),
+                    Ok(channel) => sent(|| send(channel, &message, machine)),
                     Err(error) => Err(error.to_string()),
                 };
                 let noted = end.as_ref().copied().map_err(String::as_str);
@@ -73,13 +73,23 @@ impl Post {
                 .collect();
             let mut all = Self::default();
             for one in carrying {
-                let post = one.join().unwrap_or_else(|_| Ok(Self::default()))?;
+                let lost = |_| {
+                    let why = "it ended unexpectedly; this is a bug".to_owned();
+                    Ok(Self { sent: 0, failed: vec![("a delivery".to_owned(), why)] })
+                };
+                let post = one.join().unwrap_or_else(lost)?;
                 all.sent += post.sent;
                 all.failed.extend(post.failed);
             }
             Ok(all)
         })
     }
+}
+
+/// Does a delivery; one that panics has told nobody, and is tried again as any that failed.
+fn sent(deliver: impl FnOnce() -> Result<(), String>) -> Result<(), String> {
+    std::panic::catch_unwind(AssertUnwindSafe(deliver))
+        .unwrap_or_else(|_| Err("the delivery ended unexpectedly; this is a bug".to_owned()))
 }
 
 /// Sends one message.
@@ -114,5 +124,20 @@ pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), S
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_delivery_that_panics_has_told_nobody() {
+        assert_eq!(sent(|| Ok(())), Ok(()));
+        let quiet = std::panic::take_hook();
+        std::panic::set_hook(Box::new(|_| {}));
+        let why = sent(|| panic!("a bug")).expect_err("is not told");
+        std::panic::set_hook(quiet);
+        assert!(why.contains("unexpectedly"), "{why}");
     }
 }

@@ -178,7 +178,8 @@ pub fn run_at(place: &Arc<dyn Place>, plan: &Plan, now: i64) -> RunReport {
 
 pub fn newest(store: &Store) -> Snapshot {
     let spec = SnapshotSpec::Of { plan: "readings".to_owned(), when: When::Newest };
-    history::find_snapshot(store, &spec).expect("a snapshot")
+    let whose = history::Whose { own: "hut", named: None };
+    history::find_snapshot(store, &spec, whose).expect("a snapshot")
 }
 
 /// A restore with its settings.
@@ -188,12 +189,14 @@ pub struct Restoring<'a> {
     pub destination: Destination,
     pub existing: Existing,
     pub dry_run: bool,
+    pub through: Vec<skellin_engine::LinkAbove>,
 }
 
 impl<'a> Restoring<'a> {
     pub fn all(snapshot: &'a Snapshot, to: &Path) -> Self {
         let destination = Destination::Directory(to.to_path_buf());
-        Self { snapshot, paths: Vec::new(), destination, existing: Existing::Leave, dry_run: false }
+        let (paths, existing, through) = (Vec::new(), Existing::Leave, Vec::new());
+        Self { snapshot, paths, destination, existing, dry_run: false, through }
     }
 
     pub fn try_run(&self, store: &Store) -> skellin_engine::Result<RestoreReport> {
@@ -209,6 +212,8 @@ impl<'a> Restoring<'a> {
         skellin_engine::restore(
             store,
             &RestoreRequest {
+                through: &self.through,
+                keep_set_id: false,
                 snapshot: self.snapshot,
                 paths: &located,
                 destination: &self.destination,

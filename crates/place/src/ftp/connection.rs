@@ -61,6 +61,8 @@ pub(super) enum Trouble {
     NotThere,
     /// There is less than was asked for.
     Short,
+    /// There is more than there can be.
+    Long,
     /// Anything else.
     Odd(String),
 }
@@ -110,6 +112,7 @@ impl Trouble {
         let (kind, reason) = match self {
             Self::NotThere => return PlaceError::new(operation, subject, Kind::NotFound),
             Self::Short => return PlaceError::new(operation, subject, Kind::Short),
+            Self::Long => return PlaceError::new(operation, subject, Kind::Long),
             Self::Certificate(reason, hint) => {
                 return PlaceError::because(operation, subject, Kind::Certificate, reason)
                     .with_hint(hint);

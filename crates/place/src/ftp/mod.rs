@@ -24,7 +24,7 @@ use connection::{Connection, Trouble};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
-    throttle::Throttled,
+    throttle::{Paced, Throttled},
 };
 
 /// Where objects grow until they are whole.
@@ -210,7 +210,8 @@ impl FtpPlace {
         size: u64,
         (offset, length): (u64, u64),
     ) -> Result<Vec<u8>, Trouble> {
-        let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or(0));
+        // What the server claims is a limit to read to, never an amount to make room for.
+        let mut bytes = Vec::new();
         if length == 0 {
             return Ok(bytes);
         }
@@ -219,12 +220,13 @@ impl FtpPlace {
         let mut stream = connection.ftp.retr_as_stream(path)?;
         let throttle = self.target.throttles.down.as_ref();
         let inner = (&mut stream).take(length);
-        Throttled { inner, throttle }.read_to_end(&mut bytes)?;
+        Paced::new(Throttled { inner, throttle }, self.target.patience * 15)
+            .read_to_end(&mut bytes)?;
         if (bytes.len() as u64) < length {
             return Err(Trouble::Cut("the transfer ended early".to_owned()));
         }
         if size - offset - length <= READ_ON {
-            std::io::copy(&mut stream, &mut std::io::sink())?;
+            std::io::copy(&mut (&mut stream).take(READ_ON), &mut std::io::sink())?;
             stream.finish()?;
             return Ok(bytes);
         }
@@ -325,7 +327,8 @@ impl Place for FtpPlace {
         let read = self.run(Operation::Read, name.as_str(), |connection| {
             let size = connection.size(&path)?.ok_or(Trouble::NotThere)?;
             let (offset, length) = match extent {
-                Extent::Whole => (0, size),
+                Extent::Within(most) if size > most => return Err(Trouble::Long),
+                Extent::Within(_) => (0, size),
                 Extent::Tail(length) => (size - length.min(size), length.min(size)),
                 Extent::Range { offset, length } => (offset, length),
             };

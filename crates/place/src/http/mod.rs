@@ -16,12 +16,18 @@ pub(crate) use tls::client_config;
 pub use web::{WebAnswer, ask_web};
 pub(crate) use xml::{Element, flatten};
 
-use crate::{Operation, PlaceError, PlaceErrorKind, Throttles, throttle::Throttled};
+use crate::{
+    Extent, Operation, PlaceError, PlaceErrorKind, Throttles,
+    throttle::{Paced, Throttled},
+};
 
 /// A server that gives no parts of files is given up on from this size on, in bytes.
 const LARGEST_WHOLE: u64 = 1 << 30;
-/// Answers that are no object are no longer than this.
-const LONGEST_WORDS: u64 = 64 << 20;
+/// One answer is waited for so many times the patience with one step of it, and longer if it is
+/// long.
+const PATIENCE_WITH_ONE: u32 = 15;
+/// Refusals are no longer than this.
+const LONGEST_WORDS: u64 = 1 << 20;
 
 /// How to get to a server that speaks HTTP.
 #[derive(Clone, Debug)]
@@ -50,6 +56,8 @@ pub(crate) struct Http {
 /// One request.
 pub(crate) struct Ask<'a> {
     pub method: &'a str,
+    /// So many bytes a good answer may have.
+    pub most: u64,
     /// May hold a signature, and so never stands in a message.
     pub url: &'a str,
     pub headers: Vec<(&'a str, String)>,
@@ -138,6 +146,7 @@ impl Http {
         let failed = |error: ureq::Error| {
             failure::told(operation, subject, &self.subject, self.patience, &error)
         };
+        let (most, ask_for_body) = (ask.most, ask.method != "HEAD");
         let wants_part = ask.headers.iter().any(|(name, _)| *name == "range");
         let mut request = http::Request::builder().method(ask.method).uri(ask.url);
         for (name, value) in ask.headers {
@@ -160,49 +169,72 @@ impl Http {
         };
         let (parts, body) = sent.map_err(failed)?.into_parts();
         let mut bytes = Vec::new();
-        if wants_part && parts.status == 200 && announced(&parts.headers) > LARGEST_WHOLE {
-            let why = "the server gives no parts of files, and this one is too large for its whole";
-            return Err(PlaceError::because(operation, subject, PlaceErrorKind::Failed, why));
-        }
-        if ask.method != "HEAD" {
-            let longest = LONGEST_WORDS.max(announced(&parts.headers));
-            let inner = body.into_with_config().limit(longest).reader();
-            let read =
-                Throttled { inner, throttle: self.throttles.down.as_ref() }.read_to_end(&mut bytes);
+        // A server that gives no parts of files gives the whole, up to a size.
+        let whole_instead = wants_part && parts.status == 200;
+        let most = match parts.status.is_success() {
+            true if whole_instead => LARGEST_WHOLE,
+            true => most,
+            false => LONGEST_WORDS,
+        };
+        if ask_for_body {
+            let inner = body.into_with_config().limit(u64::MAX).reader();
+            let throttled = Throttled { inner, throttle: self.throttles.down.as_ref() };
+            let read = Paced::new(throttled, self.patience * PATIENCE_WITH_ONE)
+                .take(most.saturating_add(1))
+                .read_to_end(&mut bytes);
             read.map_err(|error| failed(error.into()))?;
+        }
+        if bytes.len() as u64 > most {
+            let error = PlaceError::new(operation, subject, PlaceErrorKind::Long);
+            return Err(match whole_instead {
+                true => PlaceError {
+                    kind: PlaceErrorKind::Failed,
+                    source: Some(std::io::Error::other(
+                        "the server gives no parts of files, and this one is too large for its whole",
+                    )),
+                    ..error
+                },
+                false => error,
+            });
         }
         Ok(Answer { status: parts.status.as_u16(), headers: parts.headers, body: bytes })
     }
 }
 
-/// What a server announces is taken whole: our own objects are as large as we made them.
-fn announced(headers: &http::HeaderMap) -> u64 {
-    let told = headers.get("content-length").and_then(|value| value.to_str().ok()?.parse().ok());
-    told.unwrap_or(0)
+/// So many bytes a good answer to the question for a part may have.
+pub(crate) fn most_of(extent: Extent) -> u64 {
+    match extent {
+        Extent::Within(most) => most,
+        Extent::Range { length, .. } | Extent::Tail(length) => length,
+    }
 }
 
 /// The header that asks for a part of an object (RFC 9110, section 14.2).
-pub(crate) fn range_header(extent: crate::Extent) -> Option<String> {
+pub(crate) fn range_header(extent: Extent) -> Option<String> {
     match extent {
-        crate::Extent::Whole => None,
-        crate::Extent::Range { offset, length } => {
+        Extent::Within(_) => None,
+        Extent::Range { offset, length } => {
             Some(format!("bytes={offset}-{}", offset.saturating_add(length).saturating_sub(1)))
         }
-        crate::Extent::Tail(length) => Some(format!("bytes=-{length}")),
+        Extent::Tail(length) => Some(format!("bytes=-{length}")),
     }
 }
 
 /// The part of an object that an answer holds; servers may send more than was asked for.
 ///
 /// The error says what is wrong with it.
-pub(crate) fn part(extent: crate::Extent, answer: Answer) -> Result<Vec<u8>, PlaceErrorKind> {
-    use crate::Extent;
+pub(crate) fn part(extent: Extent, answer: Answer) -> Result<Vec<u8>, PlaceErrorKind> {
     let mut body = answer.body;
+    if let Extent::Within(most) = extent
+        && body.len() as u64 > most
+    {
+        return Err(PlaceErrorKind::Long);
+    }
     match (extent, answer.status) {
         // The range lies behind the end. The tail of nothing is nothing.
         (Extent::Tail(_), 416) => Ok(Vec::new()),
         (_, 416) => Err(PlaceErrorKind::Short),
-        (Extent::Whole, 200) => Ok(body),
+        (Extent::Within(_), 200) => Ok(body),
         (Extent::Range { length, .. }, 206) => match body.len() as u64 == length {
             true => Ok(body),
             false => Err(PlaceErrorKind::Short),
@@ -260,7 +292,6 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::Extent;
 
     fn answer(status: u16, body: &[u8]) -> Answer {
         Answer { status, headers: http::HeaderMap::new(), body: body.to_vec() }
@@ -300,7 +331,7 @@ mod tests {
             let got = part(extent, server(&object, range_header(extent), ignores));
             let from = size.saturating_sub(length) as usize;
             prop_assert_eq!(got.expect("a tail"), object[from..].to_vec());
-            let got = part(Extent::Whole, server(&object, range_header(Extent::Whole), ignores));
+            let got = part(Extent::Within(1 << 20), server(&object, range_header(Extent::Within(1 << 20)), ignores));
             prop_assert_eq!(got.expect("all of it"), object);
         }
     }
@@ -329,8 +360,8 @@ mod tests {
         assert!(far_part(7, 3, answer(206, b"xyz")).is_ok());
         assert!(far_part(4, 3, other).is_err_and(|why| why.contains("another part")));
         assert!(far_part(0, 3, answer(204, b"")).is_err());
-        assert_eq!(part(Extent::Whole, answer(206, b"x")), Err(PlaceErrorKind::Failed));
-        assert_eq!(part(Extent::Whole, answer(204, b"")), Err(PlaceErrorKind::Failed));
+        assert_eq!(part(Extent::Within(9), answer(206, b"x")), Err(PlaceErrorKind::Failed));
+        assert_eq!(part(Extent::Within(9), answer(204, b"")), Err(PlaceErrorKind::Failed));
         let extent = Extent::Range { offset: 0, length: 3 };
         assert_eq!(part(extent, answer(206, b"xy")), Err(PlaceErrorKind::Short));
         let absurd = Extent::Range { offset: u64::MAX, length: 2 };

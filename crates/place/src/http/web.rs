@@ -44,7 +44,7 @@ pub fn ask_web(
         patience,
         throttles: Throttles::default(),
     };
-    let ask = Ask { method, url, headers: headers.to_vec(), body };
+    let ask = Ask { method, most: 1 << 20, url, headers: headers.to_vec(), body };
     let answer = Http::new(&way)?.ask(Operation::Reach, &subject, ask)?;
     let words = String::from_utf8_lossy(&answer.body).trim().chars().take(WORDS).collect();
     Ok(WebAnswer { status: answer.status, words })

@@ -13,12 +13,20 @@ pub(crate) struct Element {
     pub text: String,
 }
 
+/// Answers have no more elements than this,
+const MOST_ELEMENTS: usize = 1 << 20;
+/// nor are they deeper.
+const DEEPEST: usize = 64;
+
 /// An answer as its elements, in the order they begin.
 pub(crate) fn flatten(xml: &[u8]) -> Result<Vec<Element>, String> {
     let text = std::str::from_utf8(xml).map_err(|_| "the answer is no text".to_owned())?;
     let mut reader = Reader::from_str(text);
     let (mut found, mut open): (Vec<Element>, Vec<usize>) = (Vec::new(), Vec::new());
     loop {
+        if found.len() > MOST_ELEMENTS || open.len() > DEEPEST {
+            return Err("the answer is larger than it can be".to_owned());
+        }
         let broken = |error: &dyn std::fmt::Display| format!("the answer is no XML: {error}");
         match reader.read_event().map_err(|error| broken(&error))? {
             Event::Start(start) => {

@@ -5,11 +5,12 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rusty_s3::{Bucket, Method, UrlStyle, signing::sign};
+use url::Url;
 
 use super::{
     answers::text,
     instance,
+    signing::{self, Unsigned},
     target::{S3Key, S3Login, S3Style, S3Target},
 };
 use crate::{
@@ -17,18 +18,43 @@ use crate::{
     http::{Answer, Ask, Http, Way, flatten},
 };
 
-/// A signed request is good for so many seconds.
-const GOOD_FOR: u64 = 900;
-
+/// What the server says in words has no more bytes than this: a page of a listing.
+pub(super) const LONGEST_ANSWER: u64 = 16 << 20;
 /// A bucket one can ask.
 #[derive(Debug)]
 pub(super) struct Asking {
     http: Http,
-    bucket: Bucket,
+    scheme: String,
+    /// The server's name and port as requests name it, the bucket's before it if that is the style.
+    host: String,
+    /// The path before an object's name, with its last slash.
+    base_path: String,
     subject: String,
     region: String,
     login: S3Login,
     lent: Mutex<Option<(S3Key, Instant)>>,
+}
+
+/// What is done (RFC 9110, section 9.3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Method {
+    Get,
+    Head,
+    Put,
+    Post,
+    Delete,
+}
+
+impl Method {
+    pub fn to_str(self) -> &'static str {
+        match self {
+            Self::Get => "GET",
+            Self::Head => "HEAD",
+            Self::Put => "PUT",
+            Self::Post => "POST",
+            Self::Delete => "DELETE",
+        }
+    }
 }
 
 /// What to ask.
@@ -45,6 +71,8 @@ pub(super) struct Question<'a> {
     /// Sorted by name, which is in small letters.
     pub headers: Vec<(&'a str, String)>,
     pub body: &'a [u8],
+    /// So many bytes a good answer may have.
+    pub most: u64,
 }
 
 impl Asking {
@@ -54,13 +82,20 @@ impl Asking {
             PlaceError::because(Operation::Reach, subject.clone(), PlaceErrorKind::Unreachable, why)
                 .with_hint("correct endpoint = \"https://host\" in stores.toml")
         };
-        let endpoint = target.endpoint.parse().map_err(|_| wrong("its endpoint is no address"))?;
-        let style = match target.style {
-            S3Style::Path => UrlStyle::Path,
-            S3Style::Host => UrlStyle::VirtualHost,
+        let endpoint: Url =
+            target.endpoint.parse().map_err(|_| wrong("its endpoint is no address"))?;
+        let server = endpoint.host_str().filter(|_| ["http", "https"].contains(&endpoint.scheme()));
+        let server = server.ok_or_else(|| wrong("its endpoint is no address of a server"))?;
+        // Url names no port that is the scheme's own, and neither do requests.
+        let port = endpoint.port().map_or(String::new(), |port| format!(":{port}"));
+        let below = endpoint.path().trim_end_matches('/');
+        let bucket = &target.bucket;
+        let (host, base_path) = match target.style {
+            S3Style::Path => {
+                (format!("{server}{port}"), format!("{below}/{}/", signing::escaped(bucket, "")))
+            }
+            S3Style::Host => (format!("{bucket}.{server}{port}"), format!("{below}/")),
         };
-        let bucket = Bucket::new(endpoint, style, target.bucket.clone(), target.region.clone())
-            .map_err(|_| wrong("its endpoint is no address of a server"))?;
         let way = Way {
             subject: subject.clone(),
             authority: target.authority.clone(),
@@ -70,7 +105,9 @@ impl Asking {
         };
         Ok(Self {
             http: Http::new(&way)?,
-            bucket,
+            scheme: endpoint.scheme().to_owned(),
+            host,
+            base_path,
             subject,
             region: target.region.clone(),
             login: target.login.clone(),
@@ -96,28 +133,33 @@ impl Asking {
     /// Asks; whatever the server says is no error here.
     pub fn ask(&self, question: &Question<'_>) -> Result<Answer, PlaceError> {
         let key = self.key()?;
-        let url = match question.object {
-            "" => self.bucket.base_url().clone(),
-            object => self.bucket.object_url(object),
+        let path = format!("{}{}", self.base_path, signing::escaped(question.object, "/"));
+        let mut query: Vec<(&str, &str)> = question.query.to_vec();
+        query.sort_unstable();
+        let pairs = query.iter().map(|(name, value)| {
+            format!("{}={}", signing::escaped(name, ""), signing::escaped(value, ""))
+        });
+        let query = pairs.collect::<Vec<_>>().join("&");
+        let unsigned = Unsigned {
+            method: question.method.to_str(),
+            host: &self.host,
+            path: &path,
+            query: &query,
+            headers: &question.headers,
+            body: question.body,
+            region: &self.region,
         };
-        let signed = question.headers.iter().filter(|(name, _)| name.starts_with("x-amz-"));
-        let url = sign(
-            &jiff::Timestamp::now(),
-            question.method,
-            url,
-            &key.id,
-            &key.secret,
-            key.token.as_ref().map(|token| token.as_str()),
-            &self.region,
-            GOOD_FOR,
-            question.query.iter().copied(),
-            signed.map(|(name, value)| (*name, value.as_str())),
-        );
+        let signed = signing::sign(&unsigned, &key, jiff::Timestamp::now());
+        let mut headers = question.headers.clone();
+        headers.extend(signed);
+        let mark = if query.is_empty() { "" } else { "?" };
+        let url = format!("{}://{}{path}{mark}{query}", self.scheme, self.host);
         let subject = self.named(question.subject);
         let ask = Ask {
             method: question.method.to_str(),
-            url: url.as_str(),
-            headers: question.headers.clone(),
+            most: question.most,
+            url: &url,
+            headers,
             body: question.body,
         };
         self.http.ask(question.operation, &subject, ask)

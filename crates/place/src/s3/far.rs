@@ -1,10 +1,9 @@
 //! Objects of a bucket seen as files: a `/` in a name separates directories.
 
-use rusty_s3::Method;
-
 use super::{
     S3Place,
     answers::{self, Page},
+    asking::Method,
 };
 use crate::{
     Extent, FarEntry, FarFacts, FarFiles, FarKind, FarPart, Operation, PlaceError, PlaceErrorKind,
@@ -76,6 +75,7 @@ impl FarFiles for S3Place {
         let object = self.far_object(path);
         let prefix = if object.is_empty() { object } else { format!("{object}/") };
         let (mut found, mut next): (Vec<FarEntry>, Option<String>) = (Vec::new(), None);
+        let mut pages = 0;
         loop {
             let mut query =
                 vec![("delimiter", "/"), ("list-type", "2"), ("prefix", prefix.as_str())];
@@ -105,7 +105,7 @@ impl FarFiles for S3Place {
                 Some(name.strip_suffix('/').unwrap_or(name).to_owned())
             });
             found.extend(folders.map(|name| FarEntry { name, facts: DIRECTORY }));
-            next = page.next;
+            next = self.next_page(path, next.as_deref(), page.next, &mut pages)?;
             if next.is_none() {
                 return Ok(found);
             }
@@ -122,7 +122,8 @@ impl FarFiles for S3Place {
         let extent = Extent::Range { offset, length: length.max(1) };
         let headers = range_header(extent).map(|range| ("range", range)).into_iter().collect();
         let question = self.question(Operation::Read, path, Method::Get, &object, &[]);
-        let answer = self.asking.ask(&super::Question { headers, ..question })?;
+        let answer =
+            self.asking.ask(&super::Question { headers, most: length.max(1), ..question })?;
         if !answer.is_fine() && answer.status != 416 {
             return Err(self.asking.refusal(Operation::Read, path, &answer));
         }

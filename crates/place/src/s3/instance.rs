@@ -30,7 +30,7 @@ pub(super) fn ask(address: &str, subject: &str) -> Result<(S3Key, Duration), Pla
     let http = Http::new(&way)?;
     let fetch = |method: &str, path: &str, headers: Vec<(&str, String)>| {
         let url = format!("{}{path}", address.trim_end_matches('/'));
-        let ask = Ask { method, url: &url, headers, body: &[] };
+        let ask = Ask { method, most: 1 << 20, url: &url, headers, body: &[] };
         let answer = http
             .ask(Operation::Reach, subject, ask)
             .map_err(|error| failed(format!("the machine's role cannot be asked for: {error}")))?;

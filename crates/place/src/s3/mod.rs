@@ -8,6 +8,7 @@ mod answers;
 mod asking;
 mod far;
 mod instance;
+mod signing;
 mod target;
 
 use std::{
@@ -19,15 +20,14 @@ use std::{
 };
 
 use base64::{Engine as _, engine::general_purpose::STANDARD};
-use rusty_s3::Method;
 
 use answers::text;
-use asking::{Asking, Question};
+use asking::{Asking, Method, Question};
 pub use target::{S3Key, S3Login, S3Style, S3Target};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Readiness,
-    http::{flatten, part, range_header},
+    http::{flatten, most_of, part, range_header},
 };
 
 /// Folders whose objects hold content; the rest has to be at hand at all times.
@@ -116,7 +116,8 @@ impl S3Place {
         object: &'a str,
         query: &'a [(&'a str, &'a str)],
     ) -> Question<'a> {
-        Question { operation, subject, method, object, query, headers: Vec::new(), body: &[] }
+        let (headers, body, most) = (Vec::new(), &[][..], asking::LONGEST_ANSWER);
+        Question { operation, subject, method, object, query, headers, body, most }
     }
 
     fn is_there(&self, name: &ObjectName) -> Result<bool, PlaceError> {
@@ -159,6 +160,23 @@ impl S3Place {
             headers.push(("x-amz-storage-class", class.clone()));
         }
         headers
+    }
+
+    /// The token of the next page of a listing; a server that repeats itself is given up on.
+    fn next_page(
+        &self,
+        folder: &str,
+        before: Option<&str>,
+        next: Option<String>,
+        pages: &mut usize,
+    ) -> Result<Option<String>, PlaceError> {
+        *pages += 1;
+        // A page has a thousand entries.
+        if (next.is_some() && next.as_deref() == before) || *pages > crate::MOST_LISTED / 1000 {
+            let why = "the server's listing repeats itself and does not end";
+            return Err(PlaceError::because(Operation::List, folder, PlaceErrorKind::Failed, why));
+        }
+        Ok(next)
     }
 
     /// The question not to write over what is there, where it is understood.
@@ -334,7 +352,8 @@ impl Place for S3Place {
         let object = self.object(name.as_str());
         let headers = range_header(extent).map(|range| ("range", range)).into_iter().collect();
         let question = self.question(Operation::Read, name.as_str(), Method::Get, &object, &[]);
-        let answer = self.asking.ask(&Question { headers, ..question })?;
+        let most = most_of(extent);
+        let answer = self.asking.ask(&Question { headers, most, ..question })?;
         if !answer.is_fine() && answer.status != 416 {
             return Err(self.asking.refusal(Operation::Read, name.as_str(), &answer));
         }
@@ -348,6 +367,7 @@ impl Place for S3Place {
             folder => (self.object(&format!("{folder}/")), None),
         };
         let own = self.object("").len();
+        let mut listed = 0;
         loop {
             let mut query =
                 vec![("delimiter", "/"), ("list-type", "2"), ("prefix", prefix.as_str())];
@@ -370,7 +390,7 @@ impl Place for S3Place {
                     each(Listed { name, size: object.size });
                 }
             }
-            next = page.next;
+            next = self.next_page(folder, next.as_deref(), page.next, &mut listed)?;
             if next.is_none() {
                 return Ok(());
             }

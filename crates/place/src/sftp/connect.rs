@@ -1,8 +1,7 @@
 //! From a name to a session: the steps one by one, each with its own failure.
 
 use std::{
-    fmt, fs, io,
-    os::unix::fs::PermissionsExt,
+    fmt, io,
     path::Path,
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
@@ -14,16 +13,23 @@ use russh::{
     keys::{
         PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate,
         agent::{AgentIdentity, client::AgentClient},
-        load_secret_key,
+        decode_secret_key,
     },
 };
 use tokio::{net::TcpStream, time::timeout};
+use zeroize::Zeroizing;
 
 use super::{
     target::{Hop, SftpTarget},
     trust::{self, Trust},
 };
-use crate::{Operation, PlaceError, PlaceErrorKind};
+use crate::{
+    Operation, PlaceError, PlaceErrorKind,
+    own::{self, open_plain, read_up_to},
+};
+
+/// No private key is longer, in bytes.
+const LONGEST_KEY: u64 = 64 << 10;
 
 /// A step on the way to a host, done.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -89,7 +95,7 @@ impl client::Handler for Client {
         let is_fine = match trust {
             Trust::Known => true,
             Trust::New => self.accept_new,
-            Trust::Changed { .. } => false,
+            Trust::Changed { .. } | Trust::Revoked { .. } | Trust::Unclear { .. } => false,
         };
         *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = Some((key.clone(), trust));
         Ok(is_fine)
@@ -214,6 +220,24 @@ impl Connecting<'_> {
                     "somebody may be in between; if the host was set up anew, remove line {line} of {}",
                     file.display()
                 );
+                return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
+            }
+            (Err(_), Some((key, Trust::Revoked { file, line }))) => {
+                let what = format!("its key {} is revoked", trust::sha256(key));
+                let hint = format!(
+                    "line {line} of {} says so; whoever answers there is not to be trusted",
+                    file.display()
+                );
+                return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
+            }
+            (Err(_), Some((_, Trust::Unclear { why, file, line }))) => {
+                let place = match line {
+                    Some(line) => format!("line {line} of {}", file.display()),
+                    None => file.display().to_string(),
+                };
+                let what =
+                    format!("whether its key is the known one cannot be told: {place}: {why}");
+                let hint = format!("correct {place}, or remove it and compare the key anew");
                 return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
             }
             (Err(error), _) => {
@@ -382,22 +406,25 @@ async fn interactive(
 fn identity(hop: &Hop, file: &Path) -> Result<russh::keys::PrivateKey, PlaceError> {
     let shown = file.display();
     let refused = |what: String| failed(hop, PlaceErrorKind::Login, what);
-    let mode = fs::metadata(file)
-        .map_err(|error| {
-            refused(format!("the key {shown} cannot be read: {error}"))
-                .with_hint("check `identity` in stores.toml, and who may read the file")
-        })?
-        .permissions()
-        .mode();
-    if mode & 0o077 != 0 {
-        let what = format!("others may read the key {shown} (mode {:o})", mode & 0o777);
-        return Err(refused(what).with_hint(format!("chmod 600 {shown}")));
-    }
-    let password = hop.password.as_ref().map(|password| password.as_str());
-    load_secret_key(file, None).or_else(|_| load_secret_key(file, password)).map_err(|error| {
-        let hint = match password {
-            None => "if it is encrypted, name its passphrase: password = { file = \"…\" }",
-            Some(_) => "is the password the one that opens it?",
+    let unreadable = |error: io::Error| {
+        refused(format!("the key {shown} cannot be read: {error}"))
+            .with_hint("check `identity` in stores.toml, and who may read the file")
+    };
+    let opened = open_plain(file).map_err(unreadable)?;
+    own::is_private(&opened).map_err(unreadable)?.map_err(|(why, mend)| {
+        refused(format!("the key {shown} is not to be trusted: {why}"))
+            .with_hint(format!("{mend} {shown}"))
+    })?;
+    let text = Zeroizing::new(read_up_to(opened, LONGEST_KEY).map_err(unreadable)?);
+    let text =
+        std::str::from_utf8(&text).map_err(|_| refused(format!("the key {shown} is no text")))?;
+    let passphrase = hop.identity_passphrase.as_ref().map(|passphrase| passphrase.as_str());
+    decode_secret_key(text, None).or_else(|_| decode_secret_key(text, passphrase)).map_err(|error| {
+        let hint = match passphrase {
+            None => {
+                "if it is encrypted, name its passphrase: identity-passphrase = { file = \"…\" }"
+            }
+            Some(_) => "is the identity-passphrase the one that opens it?",
         };
         refused(format!("the key {shown} cannot be opened: {error}")).with_hint(hint)
     })

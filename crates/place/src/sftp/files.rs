@@ -6,7 +6,7 @@ use futures_util::stream::{self, StreamExt, TryStreamExt};
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 
 use super::line::{Failure, Line};
-use crate::{Extent, throttle::wait_async};
+use crate::{Extent, MOST_LISTED, throttle::wait_async};
 
 /// Pieces of an object that are under way at a time.
 const IN_FLIGHT: usize = 64;
@@ -97,9 +97,16 @@ pub(super) async fn read(line: &Line, handle: &str, extent: Extent) -> Result<Ve
             }
             (offset, length)
         }
-        Extent::Whole | Extent::Tail(_) => {
+        Extent::Within(most) => {
             let size = line.sftp.fstat(handle).await?.attrs.size.unwrap_or(0);
-            let length = if let Extent::Tail(length) = extent { length.min(size) } else { size };
+            if size > most {
+                return Err(Failure::Long);
+            }
+            (0, size)
+        }
+        Extent::Tail(length) => {
+            let size = line.sftp.fstat(handle).await?.attrs.size.unwrap_or(0);
+            let length = length.min(size);
             (size - length, length)
         }
     };
@@ -107,7 +114,8 @@ pub(super) async fn read(line: &Line, handle: &str, extent: Extent) -> Result<Ve
     let starts = (0..length.div_ceil(step)).map(|number| number * step);
     let pieces =
         starts.map(|start| read_piece(line, handle, offset + start, step.min(length - start)));
-    let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or(0));
+    // What the server claims is a limit to read to, never an amount to make room for.
+    let mut bytes = Vec::new();
     let mut under_way = stream::iter(pieces).buffered(IN_FLIGHT);
     while let Some(piece) = under_way.try_next().await? {
         bytes.extend_from_slice(&piece);
@@ -130,6 +138,7 @@ async fn read_up_to(line: &Line, handle: &str, at: u64, length: u64) -> Result<V
         let answer = line.sftp.read(handle, at + bytes.len() as u64, left).await;
         match answer.map_err(Failure::from) {
             Ok(data) if data.data.is_empty() => break,
+            Ok(data) if data.data.len() > left as usize => return Err(Failure::Long),
             Ok(data) => bytes.extend_from_slice(&data.data),
             Err(Failure::Status(StatusCode::Eof, _)) => break,
             Err(failure) => return Err(failure),
@@ -189,6 +198,9 @@ pub(super) async fn list(
             match answer.map_err(Failure::from) {
                 Ok(names) => {
                     files.extend(names.files.into_iter().map(|file| (file.filename, file.attrs)));
+                    if files.len() > MOST_LISTED {
+                        break 'listing Err(Failure::Long);
+                    }
                 }
                 Err(Failure::Status(StatusCode::Eof, _)) => break 'listing Ok(()),
                 Err(failure) => break 'listing Err(failure),

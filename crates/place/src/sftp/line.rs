@@ -34,6 +34,8 @@ pub(super) enum Failure {
     Slow,
     /// There is less than was asked for.
     Short,
+    /// There is more than there can be.
+    Long,
     /// There is no room left.
     Full,
     /// The file system takes no writes.
@@ -76,6 +78,9 @@ impl Failure {
             Self::Slow => (PlaceErrorKind::Slow, "no answer came in time".to_owned()),
             Self::Full => (PlaceErrorKind::Full, "there is no room left".to_owned()),
             Self::ReadOnly => (PlaceErrorKind::ReadOnly, "the medium is read-only".to_owned()),
+            Self::Long => {
+                (PlaceErrorKind::Long, "it is longer than an object of its kind can be".to_owned())
+            }
             Self::Short => (PlaceErrorKind::Short, "it is shorter than it should be".to_owned()),
         }
     }

@@ -9,6 +9,7 @@ mod command;
 mod connect;
 mod far;
 mod files;
+mod known_hosts;
 mod line;
 mod target;
 mod trust;

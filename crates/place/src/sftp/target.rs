@@ -21,8 +21,10 @@ pub struct Hop {
     pub identities: Vec<PathBuf>,
     /// Whether keys of a running agent are tried.
     pub agent: bool,
-    /// The user's password; also what opens private keys that are encrypted.
+    /// The user's password, which is sent to the server if nothing else was enough.
     pub password: Option<Zeroizing<String>>,
+    /// What opens private keys that are encrypted; it is never sent.
+    pub identity_passphrase: Option<Zeroizing<String>>,
     /// Files with the keys of known hosts; what is accepted is written to the first.
     pub known_hosts: Vec<PathBuf>,
 }

@@ -2,12 +2,12 @@
 
 use std::path::PathBuf;
 
-use russh::keys::{
-    HashAlg, PublicKey,
-    known_hosts::{known_host_keys_path, learn_known_hosts_path},
-};
+use russh::keys::{HashAlg, PublicKey};
 
-use super::target::Hop;
+use super::{
+    known_hosts::{self, Says},
+    target::Hop,
+};
 
 /// What is known of a host's key.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -18,6 +18,10 @@ pub(super) enum Trust {
     New,
     /// Another one is known: its hash, the file and the line.
     Changed { known: String, file: PathBuf, line: usize },
+    /// It is marked as revoked there.
+    Revoked { file: PathBuf, line: usize },
+    /// What is known cannot be read: why, the file, and the line if it is one.
+    Unclear { why: String, file: PathBuf, line: Option<usize> },
 }
 
 /// The hash by which people compare keys.
@@ -25,32 +29,65 @@ pub(super) fn sha256(key: &PublicKey) -> String {
     key.fingerprint(HashAlg::Sha256).to_string()
 }
 
-/// Compares a key with those that are known of a host.
+/// The hash of a key as it stands in a file.
+fn sha256_of(key: &[u8]) -> String {
+    PublicKey::from_bytes(key).map_or_else(|_| "another key".to_owned(), |key| sha256(&key))
+}
+
+/// Compares a key with those that are known of a host. A revoked key is refused wherever that
+/// stands, and what cannot be read makes no key new.
 pub(super) fn look(hop: &Hop, key: &PublicKey) -> Trust {
-    let mut changed = None;
+    let Ok(bytes) = key.to_bytes() else {
+        let why = "the host's key has no known form".to_owned();
+        let file = hop.known_hosts.first().cloned().unwrap_or_default();
+        return Trust::Unclear { why, file, line: None };
+    };
+    let (mut known, mut otherwise) = (false, None);
     for file in &hop.known_hosts {
-        // A file that is not there, or has lines of another make, knows nothing.
-        for (line, known) in known_host_keys_path(&hop.name, hop.port, file).unwrap_or_default() {
-            if known.key_data() == key.key_data() {
-                return Trust::Known;
+        let lines = match known_hosts::lines_of(file, &hop.name, hop.port) {
+            Ok(lines) => lines,
+            Err(error) => {
+                let (why, file) = (format!("it cannot be read: {error}"), file.clone());
+                otherwise.get_or_insert(Trust::Unclear { why, file, line: None });
+                continue;
             }
-            changed.get_or_insert(Trust::Changed {
-                known: sha256(&known),
-                file: file.clone(),
-                line,
-            });
+        };
+        for line in lines {
+            let (file, number) = (file.clone(), line.number);
+            match line.says {
+                Says::Revoked(revoked) if revoked == bytes => {
+                    return Trust::Revoked { file, line: number };
+                }
+                Says::Revoked(_) => {}
+                Says::Key(this) if this == bytes => known = true,
+                Says::Key(other) => {
+                    let changed = Trust::Changed { known: sha256_of(&other), file, line: number };
+                    otherwise.get_or_insert(changed);
+                }
+                Says::Unclear => {
+                    let why = "it names the host in a way that is not understood".to_owned();
+                    otherwise.get_or_insert(Trust::Unclear { why, file, line: Some(number) });
+                }
+            }
         }
     }
-    changed.unwrap_or(Trust::New)
+    match known {
+        true => Trust::Known,
+        false => otherwise.unwrap_or(Trust::New),
+    }
 }
 
 /// The kinds of keys that are known of a host, to be asked for first.
 pub(super) fn known_algorithms(hop: &Hop) -> Vec<russh::keys::Algorithm> {
-    let keys = hop
+    let lines = hop
         .known_hosts
         .iter()
-        .flat_map(|file| known_host_keys_path(&hop.name, hop.port, file).unwrap_or_default());
-    keys.map(|(_, key)| key.algorithm()).collect()
+        .flat_map(|file| known_hosts::lines_of(file, &hop.name, hop.port).unwrap_or_default());
+    let keys = lines.filter_map(|line| match line.says {
+        Says::Key(key) => PublicKey::from_bytes(&key).ok(),
+        _ => None,
+    });
+    keys.map(|key| key.algorithm()).collect()
 }
 
 /// Writes down that a host has this key.
@@ -58,6 +95,9 @@ pub(super) fn learn(hop: &Hop, key: &PublicKey) -> Result<(), String> {
     let Some(file) = hop.known_hosts.first() else {
         return Err("no file is named for the keys of known hosts".to_owned());
     };
-    learn_known_hosts_path(&hop.name, hop.port, key, file)
-        .map_err(|error| format!("{}: {error}", file.display()))
+    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", file.display());
+    let bytes = key.to_bytes().map_err(|error| failed(&error))?;
+    let algorithm = key.algorithm();
+    known_hosts::add(file, &hop.name, hop.port, algorithm.as_str(), &bytes)
+        .map_err(|error| failed(&error))
 }

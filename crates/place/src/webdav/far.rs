@@ -81,7 +81,8 @@ impl FarFiles for WebDavPlace {
         // This protocol knows no empty range.
         let extent = Extent::Range { offset, length: length.max(1) };
         let headers = range_header(extent).map(|range| ("range", range)).into_iter().collect();
-        let answer = self.ask(Operation::Read, path, "GET", &full, headers, &[])?;
+        let asked = (("GET", full.as_str()), (headers, &[][..]));
+        let answer = self.ask_up_to(length.max(1), Operation::Read, path, asked.0, asked.1)?;
         if !answer.is_fine() && answer.status != 416 {
             return Err(self.refusal(Operation::Read, path, &answer));
         }

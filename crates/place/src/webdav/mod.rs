@@ -15,11 +15,13 @@ use answers::{Member, all, members, room};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
-    http::{Answer, Ask, Http, Way, ago, flatten, part, range_header},
+    http::{Answer, Ask, Http, Way, ago, flatten, most_of, part, range_header},
 };
 
 /// Where objects grow until they are whole.
 const NURSERY: &str = "unfinished";
+/// What the server says in words has no more bytes than this: all names of a folder.
+const LONGEST_ANSWER: u64 = 64 << 20;
 const ASKED: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/><getetag/></prop></propfind>";
 const ASKED_ROOM: &[u8] = b"<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><quota-available-bytes/><quota-used-bytes/></prop></propfind>";
 
@@ -207,8 +209,20 @@ impl WebDavPlace {
         subject: &str,
         method: &str,
         path: &str,
-        mut headers: Vec<(&str, String)>,
+        headers: Vec<(&str, String)>,
         body: &[u8],
+    ) -> Result<Answer, PlaceError> {
+        self.ask_up_to(LONGEST_ANSWER, operation, subject, (method, path), (headers, body))
+    }
+
+    /// As [`ask`](Self::ask), where a good answer may have so many bytes.
+    fn ask_up_to(
+        &self,
+        most: u64,
+        operation: Operation,
+        subject: &str,
+        (method, path): (&str, &str),
+        (mut headers, body): (Vec<(&str, String)>, &[u8]),
     ) -> Result<Answer, PlaceError> {
         if let Some(user) = &self.target.user {
             // RFC 7617; TLS keeps it from those who listen in.
@@ -217,7 +231,11 @@ impl WebDavPlace {
             headers.push(("authorization", format!("Basic {}", STANDARD.encode(both.as_bytes()))));
         }
         let url = format!("{}{}", self.target.server, encoded(path));
-        self.http.ask(operation, &self.named(subject), Ask { method, url: &url, headers, body })
+        self.http.ask(
+            operation,
+            &self.named(subject),
+            Ask { method, most, url: &url, headers, body },
+        )
     }
 
     fn named(&self, name: &str) -> String {
@@ -394,11 +412,13 @@ impl Place for WebDavPlace {
         let path = self.path(name.as_str());
         // This protocol knows no empty range.
         let (method, asked) = match extent {
-            Extent::Range { length: 0, .. } => ("HEAD", Extent::Whole),
+            Extent::Range { length: 0, .. } => ("HEAD", Extent::Within(0)),
             other => ("GET", other),
         };
         let headers = range_header(asked).map(|range| ("range", range)).into_iter().collect();
-        let answer = self.ask(Operation::Read, name.as_str(), method, &path, headers, &[])?;
+        let most = most_of(extent);
+        let asked = ((method, path.as_str()), (headers, &[][..]));
+        let answer = self.ask_up_to(most, Operation::Read, name.as_str(), asked.0, asked.1)?;
         if !answer.is_fine() && answer.status != 416 {
             let error = self.refusal(Operation::Read, name.as_str(), &answer);
             return if error.is_not_found() { self.or_missing(Err(error)) } else { Err(error) };

@@ -29,10 +29,10 @@ pub fn says(error: &PlaceError, kind: PlaceErrorKind, reason: &str, hint: &str) 
 pub fn conforms(place: &Arc<dyn Place>) {
     let a = name("data/a");
     assert!(place.listing("data").expect("lists").is_empty());
-    assert_eq!(place.fetch(&a).expect_err("is not there").kind, PlaceErrorKind::NotFound);
+    assert_eq!(place.fetch(&a, 1 << 30).expect_err("is not there").kind, PlaceErrorKind::NotFound);
     place.create(&a, b"0123456789").expect("creates");
     assert_eq!(place.create(&a, b"other").expect_err("is there").kind, PlaceErrorKind::Exists);
-    assert_eq!(place.fetch(&a).expect("reads"), b"0123456789");
+    assert_eq!(place.fetch(&a, 1 << 30).expect("reads"), b"0123456789");
     let part = |extent| {
         let mut bytes = Vec::new();
         place.read(&a, extent, &mut bytes).map(|()| bytes)
@@ -77,18 +77,18 @@ pub fn conforms(place: &Arc<dyn Place>) {
             .count()
     });
     assert_eq!(winners, 1);
-    let bytes = place.fetch(&contested).expect("reads");
+    let bytes = place.fetch(&contested, 1 << 30).expect("reads");
     assert!(bytes.len() == 100_000 && bytes.iter().all(|byte| *byte == bytes[0]));
     // More than goes into one request, and nothing at all.
     let large: Vec<u8> = (0..9_000_000u32).map(|number| (number % 251) as u8).collect();
     place.create(&name("data/large"), &large).expect("creates");
-    assert!(place.fetch(&name("data/large")).expect("reads") == large);
+    assert!(place.fetch(&name("data/large"), 1 << 30).expect("reads") == large);
     let mut middle = Vec::new();
     let extent = Extent::Range { offset: 3_000_001, length: 4_000_000 };
     place.read(&name("data/large"), extent, &mut middle).expect("reads");
     assert!(middle == large[3_000_001..7_000_001]);
     place.create(&name("data/empty"), b"").expect("creates");
-    assert_eq!(place.fetch(&name("data/empty")).expect("reads"), b"");
+    assert_eq!(place.fetch(&name("data/empty"), 1 << 30).expect("reads"), b"");
     place.sweep(0).expect("sweeps");
     assert_eq!(place.listing("data").expect("lists").len(), 3);
 }
@@ -102,7 +102,7 @@ pub fn keeps_to_limits(make: impl FnOnce(Throttles) -> Arc<dyn Place>) {
     let begun = Instant::now();
     place.create(&name("data/limited"), &[7; 300_000]).expect("creates");
     let written = begun.elapsed();
-    assert_eq!(place.fetch(&name("data/limited")).expect("reads").len(), 300_000);
+    assert_eq!(place.fetch(&name("data/limited"), 1 << 30).expect("reads").len(), 300_000);
     let read = begun.elapsed() - written;
     assert!(written > least && read > least, "{written:?} {read:?}");
 }

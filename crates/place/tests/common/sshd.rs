@@ -116,6 +116,7 @@ impl Sshd {
                 identities: vec![self.path("client")],
                 agent: false,
                 password: None,
+                identity_passphrase: None,
                 known_hosts: vec![self.path("known_hosts")],
             },
             via: Vec::new(),

@@ -5,13 +5,14 @@ use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::json;
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock, history,
+    Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock,
+    history::{self, Whose},
     open_place, read_secret,
 };
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, parse_access};
 use skellin_store::{Cache, Snapshot, Store};
 
-use crate::machine::open_configured;
+use crate::{machine::open_configured, words};
 
 use super::{Global, WhichStore, error::CliError, output, progress::ProgressLine, signals};
 
@@ -193,6 +194,13 @@ impl Context {
         }
     }
 
+    /// What this machine calls itself, for a plan or in general.
+    pub fn own_name(&self, plan: Option<&str>) -> String {
+        let configuration = self.lenient_configuration();
+        let of_plan = plan.and_then(|plan| configuration.plan_file(plan).ok()?.plan.as_ref());
+        of_plan.and_then(|plan| plan.machine.clone()).unwrap_or_else(crate::machine::machine_name)
+    }
+
     /// The snapshot a name means, and the store it is in.
     pub fn snapshot(
         &self,
@@ -207,19 +215,33 @@ impl Context {
             SnapshotSpec::Of { plan, .. } => Some(plan.as_str()),
             SnapshotSpec::Id(_) => None,
         };
+        let own = self.own_name(plan);
+        let whose = Whose { own: &own, named: which.machine.as_deref() };
         let mut best: Option<(String, Arc<Store>, Snapshot)> = None;
         let mut first = None;
         for (name, store) in self.stores(which, plan)? {
-            match history::find_snapshot(&store, &spec) {
+            match history::find_snapshot(&store, &spec, whose) {
                 Ok(snapshot) => {
-                    let newer =
-                        best.as_ref().is_none_or(|(_, _, other)| other.started < snapshot.started);
-                    if newer {
+                    // Our own first, then the newest.
+                    let rank = |snapshot: &Snapshot| (snapshot.machine == own, snapshot.started);
+                    let better =
+                        best.as_ref().is_none_or(|(_, _, other)| rank(other) < rank(&snapshot));
+                    if better {
                         best = Some((name, store, snapshot));
                     }
                 }
                 Err(error) => first = first.or(Some(error)),
             }
+        }
+        if let Some((_, _, found)) = &best
+            && plan.is_some()
+            && which.machine.is_none()
+            && found.machine != own
+        {
+            let (machine, plan) = (words::path(found.machine.as_bytes()), plan.unwrap_or_default());
+            self.progress.say(&format!(
+                "note: this machine, {own}, has no snapshot of {plan}; this is one of {machine}"
+            ));
         }
         match (best, first) {
             (Some(found), _) => Ok(found),

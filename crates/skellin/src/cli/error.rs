@@ -5,7 +5,7 @@ use skellin_engine::{EngineError, Failure};
 use skellin_place::{PlaceError, PlaceErrorKind};
 use skellin_store::StoreError;
 
-use crate::exit::Exit;
+use crate::{exit::Exit, words};
 
 /// A failure as the user is told it.
 #[derive(Debug)]
@@ -46,9 +46,9 @@ impl CliError {
             }}));
             return;
         }
-        eprintln!("skellin: {}", self.message);
+        eprintln!("skellin: {}", words::harmless(&self.message));
         if let Some(hint) = &self.hint {
-            eprintln!("  → {hint}");
+            eprintln!("  → {}", words::harmless(hint));
         }
     }
 }
@@ -97,10 +97,12 @@ impl From<EngineError> for CliError {
             EngineError::Store(StoreError::WrongPassphrase { .. }) => {
                 (Exit::Unreachable, "passphrase")
             }
-            EngineError::Store(StoreError::Damaged { .. } | StoreError::Lost(_)) => {
-                (Exit::Damage, "damage")
-            }
+            EngineError::Store(
+                StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),
+            ) => (Exit::Damage, "damage"),
             EngineError::AlreadyRunning(_) | EngineError::StewardRuns => (Exit::Running, "running"),
+            EngineError::Untrusted { .. } => (Exit::Usage, "untrusted"),
+            EngineError::LinkAbove { .. } => (Exit::Guarded, "guarded"),
             EngineError::Unknown { .. }
             | EngineError::Secret { .. }
             | EngineError::NoPassphrase(_) => (Exit::Usage, "usage"),

@@ -1,7 +1,10 @@
 //! `history`, `tree`, `versions`, `print`: looking back.
 
 use std::os::unix::ffi::OsStrExt;
-use std::{ffi::OsString, io};
+use std::{
+    ffi::OsString,
+    io::{self, IsTerminal as _},
+};
 
 use clap::Args;
 use serde_json::{Value, json};
@@ -243,11 +246,37 @@ pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, C
 pub(super) fn print(context: &Context, args: &PrintArgs) -> Result<Exit, CliError> {
     let (_, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
     let located = past::must_locate(&store, &snapshot, args.path.as_bytes())?;
-    match past::print(&store, &located, &mut io::stdout().lock()) {
+    let mut out: Box<dyn io::Write> = match io::stdout().is_terminal() {
+        true => Box::new(Harmless(io::stdout().lock())),
+        false => Box::new(io::stdout().lock()),
+    };
+    match past::print(&store, &located, &mut out) {
         // The reader has seen enough.
         Err(EngineError::Local { source, .. }) if source.kind() == io::ErrorKind::BrokenPipe => {
             Ok(Exit::Done)
         }
         other => Ok(other.map(|()| Exit::Done)?),
+    }
+}
+
+/// Content on its way to a terminal: what is no text is shown as such and does nothing.
+struct Harmless<W>(W);
+
+impl<W: io::Write> io::Write for Harmless<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let lines = bytes.split_inclusive(|byte| matches!(byte, b'\n' | b'\t'));
+        for line in lines {
+            let (text, end) = match line.split_last() {
+                Some((end @ (b'\n' | b'\t'), text)) => (text, Some(*end)),
+                _ => (line, None),
+            };
+            self.0.write_all(words::path(text).as_bytes())?;
+            self.0.write_all(end.as_slice())?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
     }
 }

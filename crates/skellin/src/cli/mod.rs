@@ -91,6 +91,9 @@ struct WhichStore {
     /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
     #[arg(long, value_name = "FILE", requires = "place")]
     access: Option<PathBuf>,
+    /// Take snapshots of this machine, not our own
+    #[arg(long, value_name = "NAME")]
+    machine: Option<String>,
 }
 
 #[derive(Subcommand)]

@@ -5,10 +5,12 @@ use std::io::{self, Write};
 use base64::Engine as _;
 use serde_json::{Value, json};
 
-/// Writes to stdout; a reader that went away is no failure.
+use crate::words;
+
+/// Writes to stdout what is harmless to a terminal; a reader that went away is no failure.
 pub(crate) fn text(text: &str) {
     let mut out = io::stdout().lock();
-    let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    let written = out.write_all(words::harmless(text).as_bytes()).and_then(|()| out.flush());
     // There is nobody left to tell.
     let _ = written;
 }
@@ -20,7 +22,19 @@ pub(crate) fn line(line: impl AsRef<str>) {
 
 /// A JSON document to stdout.
 pub(crate) fn json(value: &Value) {
-    line(value.to_string());
+    let mut out = String::new();
+    for c in value.to_string().chars() {
+        // In JSON these stand in strings only, where they have this form as well.
+        if words::is_harmful(c) {
+            let mut units = [0; 2];
+            c.encode_utf16(&mut units)
+                .iter()
+                .for_each(|unit| out.push_str(&format!("\\u{unit:04x}")));
+        } else {
+            out.push(c);
+        }
+    }
+    line(out);
 }
 
 /// A path in JSON: text where it is UTF-8, else in base64.

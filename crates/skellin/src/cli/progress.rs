@@ -42,14 +42,14 @@ impl ProgressLine {
     pub fn say(&self, text: &str) {
         if !self.quiet {
             let clear = if matches!(self.form, Form::Line { .. }) { "\r\x1b[K" } else { "" };
-            write_err(&format!("{clear}{text}\n"));
+            write_err(&format!("{clear}{}\n", words::harmless(text)));
         }
     }
 
     /// JSON for programs that watch.
     pub fn emit(&self, value: &Value) {
         if matches!(self.form, Form::Json) {
-            write_err(&format!("{value}\n"));
+            write_err(&format!("{}\n", words::harmless(&value.to_string())));
         }
     }
 }

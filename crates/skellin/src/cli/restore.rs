@@ -1,15 +1,21 @@
 //! `restore`: bringing files back.
 
-use std::{ffi::OsString, io::IsTerminal as _, os::unix::ffi::OsStrExt, path::PathBuf};
+use std::{
+    ffi::OsString,
+    io::IsTerminal as _,
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
-    Destination, Existing, RestoreReport, RestoreRequest,
+    Destination, EngineError, Existing, LinkAbove, RestoreReport, RestoreRequest,
     history::{self, Located},
 };
 use skellin_plan::StoreConfig;
-use skellin_store::Store;
+use skellin_store::{Snapshot, Store};
 
 use super::{
     WhichStore,
@@ -50,6 +56,15 @@ pub(super) struct RestoreArgs {
     /// Ask for content in a frozen storage class to be thawed, without asking back
     #[arg(long)]
     thaw: bool,
+    /// Go through a link above the place something is restored to, and to no other target
+    #[arg(long, value_name = "LINK=TARGET", value_parser = link_above, requires = "in_place")]
+    through: Vec<LinkAbove>,
+    /// Put a snapshot of another machine in place here
+    #[arg(long, requires = "in_place")]
+    agree: bool,
+    /// Keep the bits by which files of other hosts run as their owner or group
+    #[arg(long)]
+    set_id: bool,
     #[command(flatten)]
     which: WhichStore,
 }
@@ -66,12 +81,40 @@ enum ExistingArg {
 
 pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, CliError> {
     let (name, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let restored = restore_from(context, args, (&name, &store, &snapshot));
+    if restored.is_err() && !args.dry_run {
+        // What stopped it may be damage, which the next run has to know of.
+        skellin_engine::record_damage(&store, &crate::machine::machine_name(), &context.progress);
+    }
+    restored
+}
+
+fn restore_from(
+    context: &Context,
+    args: &RestoreArgs,
+    (name, store, snapshot): (&str, &Arc<Store>, &Snapshot),
+) -> Result<Exit, CliError> {
+    let own = context.own_name(Some(&snapshot.plan));
+    if args.in_place && snapshot.machine != own && !args.agree {
+        let theirs = words::path(snapshot.machine.as_bytes());
+        let what = format!("the snapshot is one of {theirs}, and this machine is {own}");
+        let asks = std::io::stdin().is_terminal() && !context.global.json;
+        let agreed = asks
+            && output::agreed(&format!("{what}.\nPut what was there in place here? [y/N] "))
+                .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?;
+        if !agreed {
+            return Err(CliError::guarded(
+                what,
+                "restore it elsewhere with --to DIR; or, if it belongs here, say --agree",
+            ));
+        }
+    }
     let mut paths = Vec::new();
     for path in &args.paths {
-        paths.push(history::must_locate(&store, &snapshot, path.as_bytes())?);
+        paths.push(history::must_locate(store, snapshot, path.as_bytes())?);
     }
     if args.paths.is_empty() {
-        paths = history::roots(&store, &snapshot)?;
+        paths = history::roots(store, snapshot)?;
     }
     let destination = match &args.to {
         Some(to) => Destination::Directory(
@@ -85,18 +128,20 @@ pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, Cli
         ExistingArg::Rename => Existing::Rename,
     };
     context.catch_signals();
-    if let Ok(config) = context.lenient_configuration().store(&name) {
-        thawed(context, &store, config, &paths, args)?;
+    if let Ok(config) = context.lenient_configuration().store(name) {
+        thawed(context, store, config, &paths, args)?;
     }
     let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
     let configuration = context.lenient_configuration();
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
-    let report = context.conductor(&configuration, journal.as_ref(), &machine).restore(
-        &name,
-        &store,
-        &RestoreRequest {
-            snapshot: &snapshot,
+    let mut through = args.through.clone();
+    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
+    let attempt = |through: &[LinkAbove]| {
+        let request = RestoreRequest {
+            through,
+            keep_set_id: args.set_id,
+            snapshot,
             paths: &paths,
             destination: &destination,
             existing,
@@ -104,14 +149,48 @@ pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, Cli
             stamp: &stamp,
             cancel: &context.cancel,
             events: &context.progress,
-        },
-    )?;
+        };
+        conductor.restore(name, store, &request)
+    };
+    let report = loop {
+        match attempt(&through) {
+            Err(EngineError::LinkAbove { link, target }) if is_agreed(context, &link, &target)? => {
+                through.push(LinkAbove { link, target });
+            }
+            other => break other?,
+        }
+    };
     context.print(|| as_json(&report), || as_text(&report, args.dry_run, context.global.verbose));
-    Ok(match (report.interrupted, report.exception_count) {
-        (true, _) => Exit::Signal(signals::caught().unwrap_or(2)),
-        (false, 0) => Exit::Done,
-        (false, _) => Exit::Exceptions,
+    Ok(match (report.interrupted, report.damaged, report.exception_count) {
+        (true, ..) => Exit::Signal(signals::caught().unwrap_or(2)),
+        (false, 0, 0) => Exit::Done,
+        (false, 0, _) => Exit::Exceptions,
+        (false, ..) => Exit::Damage,
     })
+}
+
+/// Whether somebody who is there agrees that what is restored goes through a link.
+fn is_agreed(context: &Context, link: &Path, target: &Path) -> Result<bool, CliError> {
+    if !std::io::stdin().is_terminal() || context.global.json {
+        return Ok(false);
+    }
+    let question = format!(
+        "{} is a link to {} now.\nRestore there? [y/N] ",
+        words::path(link.as_os_str().as_bytes()),
+        words::path(target.as_os_str().as_bytes())
+    );
+    output::agreed(&question)
+        .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))
+}
+
+/// A link and its target, as `LINK=TARGET`.
+fn link_above(text: &str) -> Result<LinkAbove, String> {
+    match text.split_once('=') {
+        Some((link, target)) if link.starts_with('/') && !target.is_empty() => {
+            Ok(LinkAbove { link: link.into(), target: target.into() })
+        }
+        _ => Err("say LINK=TARGET, with the link's full path and what it points to".to_owned()),
+    }
 }
 
 /// Makes sure that what is to be restored can be read; what is frozen is asked for, once somebody

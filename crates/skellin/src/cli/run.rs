@@ -191,6 +191,12 @@ pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
         "bytes": {"read": report.bytes.read, "new": report.bytes.new, "stored": report.bytes.stored},
         "exceptions": exceptions.collect::<Vec<_>>(),
     });
+    if !report.damage.is_empty() {
+        let damage = report.damage.iter();
+        value["damage"] = damage
+            .map(|damage| json!({"container": damage.object, "reason": damage.why}))
+            .collect();
+    }
     if let Some(noticed) = &report.shrinkage {
         value["guard"] = json!({"gone": noticed.gone, "changed": noticed.changed, "before": noticed.before,
             "empty": noticed.empty.iter().map(|path| path.display().to_string()).collect::<Vec<_>>(), "message": noticed.words()});
@@ -273,6 +279,13 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
     }
     if let Some(noticed) = &report.shrinkage {
         out.push_str(&format!("  ▲ {}\n", noticed.words()));
+    }
+    if !report.damage.is_empty() {
+        out.push_str(&format!(
+            "  ▲ {}\n    → what the sources still have was stored again; `skellin verify {}` names what older snapshots lost\n",
+            skellin_engine::damage_words(&report.damage),
+            plan.store
+        ));
     }
     for what in &report.not_left {
         out.push_str(&format!("  ▲ not left as it should be: {what}\n"));

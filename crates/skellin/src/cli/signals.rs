@@ -1,6 +1,9 @@
 //! Signals: the first asks long work to stop, the second ends the process at once.
 
-use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
+use std::{
+    sync::atomic::{AtomicBool, AtomicU8, Ordering},
+    time::Duration,
+};
 
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
@@ -25,7 +28,25 @@ pub(crate) fn watch(cancel: &Cancel) {
             }
             CAUGHT.store(number, Ordering::SeqCst);
             cancel.cancel();
+            end_at_last(&cancel, number);
         }
+    });
+}
+
+/// So long interrupted work may take to end by itself. What waits for something that cannot be
+/// ended (a file system that hangs, a line that is frozen) is left where it is: a store is correct
+/// whenever a process ends.
+const LAST: Duration = Duration::from_millis(4500);
+
+/// Ends the process some time after it was asked to, when what has to be done before is done.
+fn end_at_last(cancel: &Cancel, number: u8) {
+    let cancel = cancel.clone();
+    std::thread::spawn(move || {
+        std::thread::sleep(LAST);
+        while cancel.is_held() {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        std::process::exit(128 + i32::from(number));
     });
 }
 

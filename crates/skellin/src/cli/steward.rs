@@ -96,7 +96,7 @@ fn now() -> i64 {
 #[expect(clippy::print_stderr, reason = "a service speaks on stderr")]
 fn say(quiet: bool, line: &str) {
     if !quiet {
-        eprintln!("skellin steward: {line}");
+        eprintln!("skellin steward: {}", words::harmless(line));
     }
 }
 
@@ -306,14 +306,21 @@ fn watch_files(context: &Context, heard: Sender<Heard>) {
     let (config, state) = (&context.folders.config, &context.folders.state);
     let wishes = state.join("wishes");
     let _ = std::fs::create_dir_all(&wishes);
-    for folder in [config, &config.join("plans"), &wishes] {
-        // What is not there yet is seen when its folder is read anew.
-        let _ = inotify::add_watch(&watcher, folder.as_path(), changes);
-    }
+    let mut folders = vec![config.clone(), config.join("plans"), wishes];
+    // Until the directory is there, whether it appears is seen in the one above.
+    folders.extend(config.parent().map(std::path::Path::to_path_buf));
+    let watch = move |watcher: &std::os::fd::OwnedFd| {
+        for folder in &folders {
+            // One that is watched already is watched once; one that is not there is tried again.
+            let _ = inotify::add_watch(watcher, folder.as_path(), changes);
+        }
+    };
+    watch(&watcher);
     thread::spawn(move || {
         let mut buffer = [std::mem::MaybeUninit::<u8>::uninit(); 4096];
-        let mut reader = inotify::Reader::new(watcher, &mut buffer);
+        let mut reader = inotify::Reader::new(&watcher, &mut buffer);
         while reader.next().is_ok() {
+            watch(&watcher);
             if heard.send(Heard::Changed).is_err() {
                 return;
             }

@@ -1,6 +1,6 @@
 //! `store`: the stores.
 
-use std::sync::Arc;
+use std::{io::IsTerminal as _, sync::Arc};
 
 use clap::Subcommand;
 use serde_json::json;
@@ -30,6 +30,9 @@ pub(super) enum StoreCommand {
         /// Which drive of the rotation it is
         #[arg(long, value_name = "NAME", requires = "on")]
         drive: Option<String>,
+        /// Take the passphrase though it is weak
+        #[arg(long)]
+        weak_passphrase: bool,
     },
     /// Try the way to a store's place, or to a source on another host, step by step
     #[command(
@@ -69,9 +72,9 @@ pub(super) enum StoreCommand {
 pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, CliError> {
     match command {
         StoreCommand::List => Ok(list(context, &context.configuration()?)),
-        StoreCommand::Create { store, on, drive } => {
+        StoreCommand::Create { store, on, drive, weak_passphrase } => {
             let on = on.as_deref().map(|on| (on, drive.as_deref()));
-            create(context, &context.configuration()?, &store, on)
+            create(context, &context.configuration()?, &store, on, weak_passphrase)
         }
         StoreCommand::Prepare { store, key } => {
             let configuration = context.configuration()?;
@@ -142,12 +145,25 @@ fn create(
     configuration: &Configuration,
     name: &str,
     on: Option<(&std::path::Path, Option<&str>)>,
+    weak_is_fine: bool,
 ) -> Result<Exit, CliError> {
     let config = configuration.store(name)?;
     let passphrase: Passphrase = match &config.passphrase {
         Some(source) => read_secret(source, &format!("the store `{name}`"))?,
         None => context.ask_new_passphrase(name)?,
     };
+    if let Some(why) = skellin_engine::weakness(&passphrase).filter(|_| !weak_is_fine) {
+        let what = format!("the passphrase is weak: {why}");
+        let asks = std::io::stdin().is_terminal() && !context.global.json;
+        let agreed = asks && output::agreed(&format!(
+            "{what}. Whoever holds the store can try all of its kind.\nTake it all the same? [y/N] "
+        ))
+        .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?;
+        if !agreed {
+            let hint = "choose a few words that do not belong together; or say --weak-passphrase";
+            return Err(CliError::guarded(what, hint));
+        }
+    }
     let place = match on {
         Some((mount, drive)) => prepare_drive(config, mount, drive, &configuration.folders)?,
         None => prepare_place(config)?,

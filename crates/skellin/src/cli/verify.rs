@@ -77,6 +77,7 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
         place: args.place.clone(),
         passphrase_file: args.passphrase_file.clone(),
         access: args.access.clone(),
+        machine: None,
     };
     let (name, store) = context.stores(&which, None)?.remove(0);
     context.catch_signals();
@@ -128,7 +129,9 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
             ));
         }
         match damage.files.len() {
-            0 => out.push_str("    no file needs it\n"),
+            0 => out.push_str(
+                "    no file is lost: there is another good copy of what snapshots need\n",
+            ),
             many if many > shown => {
                 out.push_str(&format!("    and {} more; -v lists them\n", many - shown));
             }

@@ -44,6 +44,12 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
         panels::draw(frame, panel, app, area, body);
     }
     hint_line(frame, app, panel.as_ref(), hints);
+    // Whoever wrote what is shown, it does nothing to the terminal but stand there.
+    for cell in &mut frame.buffer_mut().content {
+        if cell.symbol().chars().any(words::is_harmful) {
+            cell.set_symbol("·");
+        }
+    }
 }
 
 /// One line that says whether all is well, and the first thing that is not.

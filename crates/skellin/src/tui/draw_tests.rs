@@ -252,6 +252,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         paths: Vec::new(),
         decided: vec![1],
         not_left: Vec::new(),
+        damage: Vec::new(),
         outlook: Some(outlook()),
     };
     app.report(Report::Ended { job, end: JobEnd::Run(Ok(Box::new(report.clone()))) });

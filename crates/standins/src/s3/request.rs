@@ -3,7 +3,10 @@
 use std::{collections::BTreeMap, time::Duration};
 
 use hyper::{body::Bytes, header::HeaderValue};
-use rusty_s3::{Method, signing::sign};
+use ring::{
+    digest::{SHA256, digest},
+    hmac,
+};
 use url::Url;
 
 use super::{Bucket, Trouble, answer::Answer};
@@ -11,7 +14,7 @@ use super::{Bucket, Trouble, answer::Answer};
 /// A request, taken apart.
 #[derive(Debug)]
 pub(super) struct Asked {
-    pub method: Method,
+    pub method: String,
     url: Url,
     /// The bucket, and the object's name.
     pub bucket: String,
@@ -23,14 +26,7 @@ pub(super) struct Asked {
 
 impl Asked {
     pub fn read(parts: &hyper::http::request::Parts, body: Bytes) -> Option<Self> {
-        let method = match parts.method.as_str() {
-            "GET" => Method::Get,
-            "HEAD" => Method::Head,
-            "PUT" => Method::Put,
-            "POST" => Method::Post,
-            "DELETE" => Method::Delete,
-            _ => return None,
-        };
+        let method = parts.method.as_str().to_owned();
         let text = |value: &HeaderValue| String::from_utf8_lossy(value.as_bytes()).into_owned();
         let headers = parts.headers.iter();
         let headers: BTreeMap<String, String> =
@@ -52,46 +48,65 @@ impl Asked {
     /// Why whoever asks is sent away, if so.
     pub fn refusal(&self, bucket: &Bucket, trouble: &Trouble) -> Option<Answer> {
         let denied = |words| Some(Answer::error(403, "AccessDenied", words));
-        let credential: Vec<&str> = self.query("X-Amz-Credential").split('/').collect();
-        let [id, _, region, "s3", "aws4_request"] = credential[..] else {
+        let header = |name: &str| self.headers.get(name).map_or("", String::as_str);
+        let Some(claims) = header("authorization").strip_prefix("AWS4-HMAC-SHA256 ") else {
+            return denied("the request is not signed");
+        };
+        let claim = |name: &str| {
+            let mut parts = claims.split(',').map(str::trim);
+            parts.find_map(|part| part.strip_prefix(name)?.strip_prefix('=')).unwrap_or_default()
+        };
+        let credential: Vec<&str> = claim("Credential").split('/').collect();
+        let [id, day, region, "s3", "aws4_request"] = credential[..] else {
             return denied("the request is not signed");
         };
         if id != bucket.id {
             return Some(Answer::error(403, "InvalidAccessKeyId", "no such key"));
         }
-        let date = self.query("X-Amz-Date");
-        let Ok(date) = jiff::fmt::strtime::parse("%Y%m%dT%H%M%SZ", date)
+        let told = header("x-amz-date");
+        let Ok(date) = jiff::fmt::strtime::parse("%Y%m%dT%H%M%SZ", told)
             .and_then(|parsed| parsed.to_datetime())
             .and_then(|date| date.to_zoned(jiff::tz::TimeZone::UTC))
         else {
             return denied("the request has no date");
         };
         let date = date.timestamp();
-        // Only the start of the address and what is no signature is signed.
-        let own = self.query.iter().filter(|(name, _)| !name.starts_with("X-Amz-"));
-        let signed: Vec<&str> = self.query("X-Amz-SignedHeaders").split(';').collect();
-        let headers = self
-            .headers
-            .iter()
-            .filter(|(name, _)| name.as_str() != "host" && signed.contains(&name.as_str()));
-        let unsigned = self
-            .headers
-            .keys()
-            .any(|name| name.starts_with("x-amz-") && !signed.contains(&name.as_str()));
-        let expected = sign(
-            &date,
+        let hash = hex(digest(&SHA256, &self.body).as_ref());
+        if hash != header("x-amz-content-sha256") {
+            return Some(Answer::error(
+                400,
+                "XAmzContentSHA256Mismatch",
+                "other bytes were signed",
+            ));
+        }
+        let names: Vec<&str> = claim("SignedHeaders").split(';').collect();
+        let matters = |name: &str| {
+            name.starts_with("x-amz-") || ["host", "range", "if-none-match"].contains(&name)
+        };
+        let unsigned =
+            self.headers.keys().any(|name| matters(name) && !names.contains(&name.as_str()));
+        let lines: String =
+            names.iter().map(|name| format!("{name}:{}\n", header(name).trim())).collect();
+        let mut pairs: Vec<&str> = self.url.query().unwrap_or_default().split('&').collect();
+        pairs.sort_unstable();
+        let request = format!(
+            "{}\n{}\n{}\n{lines}\n{}\n{hash}",
             self.method,
-            self.url.clone(),
-            &bucket.id,
-            &bucket.secret,
-            None,
-            region,
-            self.query("X-Amz-Expires").parse().unwrap_or(0),
-            own.map(|(name, value)| (name.as_str(), value.as_str())),
-            headers.map(|(name, value)| (name.as_str(), value.as_str())),
+            self.url.path(),
+            pairs.join("&"),
+            names.join(";")
         );
-        let expected = expected.query_pairs().find(|(name, _)| name == "X-Amz-Signature");
-        if unsigned || expected.is_none_or(|(_, value)| value != self.query("X-Amz-Signature")) {
+        let scope = format!("{day}/{region}/s3/aws4_request");
+        let request = hex(digest(&SHA256, request.as_bytes()).as_ref());
+        let words = format!("AWS4-HMAC-SHA256\n{told}\n{scope}\n{request}");
+        let sign = |key: &[u8], words: &str| {
+            hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, key), words.as_bytes())
+        };
+        let mut key = sign(format!("AWS4{}", bucket.secret).as_bytes(), day);
+        for part in [region, "s3", "aws4_request"] {
+            key = sign(key.as_ref(), part);
+        }
+        if unsigned || hex(sign(key.as_ref(), &words).as_ref()) != claim("Signature") {
             return Some(Answer::error(403, "SignatureDoesNotMatch", "the signature does not fit"));
         }
         if region != bucket.region {
@@ -109,6 +124,10 @@ impl Asked {
         }
         None
     }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn decoded(text: &str) -> String {

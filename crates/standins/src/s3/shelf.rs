@@ -9,7 +9,6 @@ use std::{
 };
 
 use hyper::body::Bytes;
-use rusty_s3::Method;
 
 use super::{Bucket, Trouble, answer::Answer, locked, request::Asked};
 
@@ -112,41 +111,40 @@ impl Shelf {
     pub fn answer(&self, asked: &Asked, bucket: &Bucket, trouble: &Trouble) -> Answer {
         let has = |name: &str| asked.query.contains_key(name);
         let failed = |error: io::Error| Answer::error(500, "InternalError", &error.to_string());
-        match (asked.method, asked.object.as_str()) {
-            (Method::Get, "") if asked.bucket.is_empty() => Answer::xml(
+        match (asked.method.as_str(), asked.object.as_str()) {
+            ("GET", "") if asked.bucket.is_empty() => Answer::xml(
                 "ListAllMyBucketsResult",
                 &format!("<Buckets><Bucket><Name>{}</Name></Bucket></Buckets>", bucket.name),
             ),
-            (Method::Get, "") if has("uploads") => self.list_uploads(asked),
-            (Method::Get, "") => self.list(asked),
-            (Method::Post, _) if has("uploads") => self.begin(asked, trouble),
-            (Method::Put, _) if has("partNumber") => self.part(asked, trouble),
-            (Method::Post, _) if has("uploadId") => {
-                self.complete(asked, trouble).unwrap_or_else(failed)
-            }
-            (Method::Delete, _) if has("uploadId") => {
+            ("GET", "") if has("uploads") => self.list_uploads(asked),
+            ("GET", "") => self.list(asked),
+            ("POST", _) if has("uploads") => self.begin(asked, trouble),
+            ("PUT", _) if has("partNumber") => self.part(asked, trouble),
+            ("POST", _) if has("uploadId") => self.complete(asked, trouble).unwrap_or_else(failed),
+            ("DELETE", _) if has("uploadId") => {
                 match locked(&self.inventory).uploads.remove(asked.query("uploadId")) {
                     Some(_) => Answer::new(204),
                     None => Answer::error(404, "NoSuchUpload", "no such upload"),
                 }
             }
-            (Method::Post, object) if has("restore") => {
+            ("POST", object) if has("restore") => {
                 locked(&self.inventory).thawed.push(object.to_owned());
                 Answer::new(202)
             }
-            (Method::Post, _) => Answer::error(400, "InvalidRequest", "nothing is asked"),
-            (Method::Put, _) => {
+            ("POST", _) => Answer::error(400, "InvalidRequest", "nothing is asked"),
+            ("PUT", _) => {
                 let class = asked.headers.get("x-amz-storage-class").cloned();
                 self.put(asked, &asked.body, class, trouble).unwrap_or_else(failed)
             }
-            (Method::Get | Method::Head, _) => self.get(asked, trouble).unwrap_or_else(failed),
-            (Method::Delete, object) => {
+            ("GET" | "HEAD", _) => self.get(asked, trouble).unwrap_or_else(failed),
+            ("DELETE", object) => {
                 let mut inventory = locked(&self.inventory);
                 if inventory.objects.remove(object).is_some() {
                     let _ = fs::remove_file(self.root.join(object));
                 }
                 Answer::new(204)
             }
+            _ => Answer::error(405, "MethodNotAllowed", "nothing of that kind is done here"),
         }
     }
 
@@ -186,7 +184,7 @@ impl Shelf {
         let Some(object) = inventory.objects.get(&asked.object).cloned() else {
             return Ok(Answer::error(404, "NoSuchKey", "no such object"));
         };
-        let is_head = asked.method == Method::Head;
+        let is_head = asked.method == "HEAD";
         let frozen = object.class.is_some() && object.class == trouble.frozen_class;
         let asked_for = inventory.thawed.contains(&asked.object);
         if frozen && !is_head && (!asked_for || trouble.thaws_long) {

@@ -186,7 +186,9 @@ impl Handler for Files {
 
     async fn fstat(&mut self, id: u32, handle: String) -> Result<Attrs, StatusCode> {
         let facts = self.file(&handle)?.metadata().map_err(|error| code(&error))?;
-        Ok(Attrs { id, attrs: attributes(&facts) })
+        let claimed = locked(&self.shared.trouble).claims;
+        let attrs = attributes(&facts);
+        Ok(Attrs { id, attrs: FileAttributes { size: claimed.or(attrs.size), ..attrs } })
     }
 
     async fn opendir(&mut self, id: u32, path: String) -> Result<Handle, StatusCode> {

@@ -41,6 +41,8 @@ pub struct SftpTrouble {
     pub room: Option<u64>,
     /// Nothing may be written.
     pub read_only: bool,
+    /// Every file is told to have so many bytes.
+    pub claims: Option<u64>,
 }
 
 #[derive(Debug)]

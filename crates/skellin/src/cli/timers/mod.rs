@@ -69,6 +69,9 @@ pub(super) struct InstallArgs {
 pub(super) struct TryArgs {
     /// The plan
     plan: String,
+    /// Ask also where nothing of ours is installed: something else looks for what is due
+    #[arg(long)]
+    wait: bool,
     #[command(flatten)]
     place: WhereArgs,
 }

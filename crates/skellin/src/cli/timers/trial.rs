@@ -3,9 +3,16 @@
 use std::time::{Duration, Instant};
 
 use serde_json::json;
-use skellin_engine::{Journal, JournalEntry, Outcome, timers::Setting, unwish, wish};
+use skellin_engine::{
+    Journal, JournalEntry, Outcome, StewardLock,
+    timers::{self, Setting, UnitState},
+    unwish, wish,
+};
 
-use super::{Target, TryArgs, managers::systemctl};
+use super::{
+    Target, TryArgs,
+    managers::{read_crontab, systemctl},
+};
 use crate::{
     cli::{context::Context, error::CliError},
     exit::Exit,
@@ -26,11 +33,21 @@ pub(super) fn try_plan(
     let Some(journal) = context.journal() else {
         return Err(CliError::failed("without a journal nobody sees whether it runs", None));
     };
-    context.catch_signals();
     let state = &context.folders.state;
+    let target = args.place.target(setting);
+    if !args.wait && !StewardLock::is_taken(state) && !has_starter(target.as_ref().ok())? {
+        return Err(CliError::failed(
+            format!("nothing is installed that would start {}", plan.name),
+            Some(
+                "skellin timers install; if something of your own calls `skellin due --run`: --wait"
+                    .to_owned(),
+            ),
+        ));
+    }
+    context.catch_signals();
     let asked = jiff::Timestamp::now().as_millisecond();
     wish(state, &plan.name)?;
-    if let Ok(Target::Units { is_live: true, .. }) = args.place.target(setting) {
+    if let Ok(Target::Units { is_live: true, .. }) = target {
         // Whichever of the two is installed.
         let _ = systemctl(setting, &["start", "--no-block", "skellin-look.service"]);
     }
@@ -60,6 +77,22 @@ pub(super) fn try_plan(
             return Ok(Exit::Signal(crate::cli::signals::caught().unwrap_or(2)));
         }
         std::thread::park_timeout(TICK);
+    }
+}
+
+/// Whether anything of ours is installed there, or a line of the user's own that looks.
+fn has_starter(target: Option<&Target>) -> Result<bool, CliError> {
+    match target {
+        None => Ok(false),
+        Some(Target::Units { folder, .. }) => {
+            let states = timers::compare(&[], folder)?;
+            Ok(states.values().any(|state| *state != UnitState::Missing))
+        }
+        Some(Target::Crontab(file)) => {
+            let crontab = read_crontab(file.as_deref())?;
+            let mut lines = crontab.lines().map(str::trim_start);
+            Ok(lines.any(|line| !line.starts_with('#') && line.contains("due --run")))
+        }
     }
 }
 

@@ -112,6 +112,8 @@ impl<'a> Job<'a> {
         let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
         self.conduct(|conductor| {
             let request = RestoreRequest {
+                through: &[],
+                keep_set_id: false,
                 snapshot: &snapshot,
                 paths: &[located],
                 destination,

@@ -72,7 +72,7 @@ impl Ask {
                 ("key file", "a private SSH key; empty for the agent and the usual ones")
             }
             Self::Password if kind == Kind::Sftp => {
-                ("password", "of the account or the key; empty where a key will do")
+                ("password", "of the key file if you name one, else of the account; may be empty")
             }
             Self::Password => ("password", "of the account there"),
             Self::Authority => {
@@ -192,7 +192,12 @@ pub(in crate::tui) fn access(
                 continue;
             }
             Ask::Password | Ask::Secret => {
-                let key = if *ask == Ask::Secret { "credentials" } else { "password" };
+                let key = match ask {
+                    Ask::Secret => "credentials",
+                    // What opens a key is never sent to a server as a password.
+                    _ if !answer(Ask::Identity).is_empty() => "identity-passphrase",
+                    _ => "password",
+                };
                 keys.extend(secret.map(|file| (key, DraftValue::SecretFile(file.to_path_buf()))));
                 continue;
             }
