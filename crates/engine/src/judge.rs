@@ -157,18 +157,20 @@ impl Judge {
         visit: &mut dyn FnMut(&[u8], &Facts, Verdict) -> bool,
     ) {
         let Ok(ground) = self.origin.open(start) else { return };
-        // Only the directories on the way down are open at a time.
+        // Only those directories on the way down are open that have more to be entered, and few
+        // enough to leave the rest of the program what it needs.
+        let most = crate::run::deepest(4);
         let mut frames = Vec::new();
         let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
         loop {
             let Some((ground, path, verdict)) = next.take() else {
                 let Some(Frame { ground, path, ahead }) = frames.last_mut() else { return };
-                match ahead.pop() {
-                    Some((name, verdict)) => {
-                        let below = join(path, name.to_bytes());
-                        next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
-                    }
-                    None => drop(frames.pop()),
+                if let Some((name, verdict)) = ahead.pop() {
+                    let below = join(path, name.to_bytes());
+                    next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
+                }
+                if ahead.is_empty() {
+                    frames.pop();
                 }
                 continue;
             };
@@ -189,7 +191,9 @@ impl Judge {
                     ahead.push((name, verdict));
                 }
             }
-            frames.push(Frame { ground, path, ahead });
+            if !ahead.is_empty() && frames.len() < most {
+                frames.push(Frame { ground, path, ahead });
+            }
         }
     }
 

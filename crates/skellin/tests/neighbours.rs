@@ -208,8 +208,13 @@ fn nothing_that_others_wrote_speaks_to_a_terminal() {
     world.plan(
         "readings",
         &format!(
-            "about = \"\\u001b[2J\"\nsources = [\"{source}\", \"/no/such\"]\nstore = \"oak\"\nmachine = \"h\\u001b[1mut\\u009b\"\nlabels = [\"\\u001b[5m\"]\n[[around]]\nenter = [\"sh\", \"-c\", \"printf '\\\\033[31mred'; exit 1\"]\nif-enter-fails = \"go-on\"\n"
+            "about = \"\\u001b[2J\"\nsources = [\"{source}\", \"/no/such\"]\nstore = \"oak\"\n[[around]]\nenter = [\"sh\", \"-c\", \"printf '\\\\033[31mred'; exit 1\"]\nif-enter-fails = \"go-on\"\n"
         ),
+    );
+    // What is refused is shown, too.
+    world.plan(
+        "mistaken",
+        "sources = [\"/\\u001b[2J\"]\nstore = \"o\\u001bak\"\nmachine = \"h\\u001b[1mut\\u009b\"\nlabels = [\"\\u001b[5m\"]\n",
     );
     let path = format!("{source}/{evil}/{evil}");
     let to = world.path("back").display().to_string();

@@ -27,6 +27,9 @@ const SUITE: u8 = 1;
 const DIRECTORY: u32 = u32::MAX;
 /// No container holds more blocks.
 const MOST_BLOCKS: usize = 8192;
+/// A container with so many chunks is full, however small they are: what a run holds of it until it
+/// is listed in a segment grows with them.
+const ENOUGH_ROWS: usize = 1 << 16;
 /// Bytes of a chunk's row in the directory: fingerprint, block, length.
 const ROW: usize = 40;
 /// Flags this version understands.
@@ -243,7 +246,9 @@ impl OpenContainer {
     }
 
     pub fn is_full(&self, target: u32) -> bool {
-        self.bytes.len() >= target as usize || self.blocks.len() >= MOST_BLOCKS
+        self.bytes.len() >= target as usize
+            || self.blocks.len() >= MOST_BLOCKS
+            || self.rows.len() >= ENOUGH_ROWS
     }
 
     /// Compresses and seals a block; returns its number, offset and sealed length.
