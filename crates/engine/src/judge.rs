@@ -159,7 +159,7 @@ impl Judge {
         let Ok(ground) = self.origin.open(start) else { return };
         // Only those directories on the way down are open that have more to be entered, and few
         // enough to leave the rest of the program what it needs.
-        let most = crate::run::deepest(4);
+        let most = crate::depth::deepest(4);
         let mut frames = Vec::new();
         let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
         loop {

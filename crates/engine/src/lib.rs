@@ -7,6 +7,8 @@ mod around;
 mod clock;
 mod conduct;
 mod config;
+mod counts;
+mod depth;
 mod doctor;
 mod draft;
 mod due;
@@ -20,6 +22,7 @@ mod journal;
 mod judge;
 mod live;
 mod lock;
+mod locked;
 mod metadata;
 mod names;
 mod new_store;
@@ -42,6 +45,7 @@ pub use around::{Owed, owed_leaves};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock};
 pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
+pub use counts::{ByteCounts, FileCounts};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
@@ -64,8 +68,8 @@ pub use places::{
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
 pub use run::{
-    ByteCounts, Change, Cost, Estimate, FileCounts, Outlook, PathChange, ReadSoFar, RunReport,
-    RunRequest, RunStatus, Shrinkage, Surrounding, record_damage, run,
+    Change, Cost, Estimate, Outlook, PathChange, ReadSoFar, RunReport, RunRequest, RunStatus,
+    Shrinkage, Surrounding, record_damage, run,
 };
 pub use secrets::{Passphrase, read_secret, weakness};
 pub use steward::{Hands, Job, Look, Steward};

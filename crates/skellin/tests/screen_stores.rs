@@ -105,7 +105,7 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     let folder = scratch();
     let open = format!("{} demo --dir {}", program(), folder.path().join("ridge").display());
     let screen = Screen::start(120, 36, folder.path(), &open);
-    screen.wait(&["─ Is ─ gateway", "3 plans safe"]);
+    screen.wait_for_the_station(&["─ Is ─ gateway", "3 plans safe"]);
     screen.keys(&["s"]);
     screen.wait(&["3 of 3 stores can be reached", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
     screen.keys(&["Down"]);

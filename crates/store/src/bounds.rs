@@ -1,7 +1,7 @@
 //! How long objects of each kind can be at most, in bytes: a place that shows more is not believed,
 //! and nothing is made room for before it has come.
 
-use crate::{ids::Class, store::Store};
+use crate::{header::Layout, ids::Class};
 
 /// Headers and slots.
 pub(crate) const SMALL: u64 = 64 << 10;
@@ -14,19 +14,18 @@ pub(crate) const SEGMENT: u64 = 1 << 30;
 /// The directory of a container comes on top of its blocks.
 const DIRECTORY: u64 = 256 << 20;
 
-impl Store {
+impl Layout {
     /// Containers.
     pub(crate) fn longest_container(&self) -> u64 {
-        2 * u64::from(self.header.layout.container) + DIRECTORY
+        2 * u64::from(self.container) + DIRECTORY
     }
 
     /// Sealed blocks: the compressor never makes content much longer than it was.
     pub(crate) fn longest_block(&self, class: Class) -> u64 {
-        let layout = &self.header.layout;
         let block = match class {
-            Class::Data => layout.data_block,
-            Class::Tree => layout.tree_block,
+            Class::Data => self.data_block,
+            Class::Tree => self.tree_block,
         };
-        2 * (u64::from(block) + u64::from(layout.chunk_max)) + (1 << 20)
+        2 * (u64::from(block) + u64::from(self.chunk_max)) + (1 << 20)
     }
 }

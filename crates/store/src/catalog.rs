@@ -73,6 +73,16 @@ impl SegmentId {
 }
 
 impl Store {
+    /// Loads the index for a run or a check: what was damaged of it is handed back, and the
+    /// containers that are there.
+    pub(crate) fn load_index_now(&self) -> Result<Found> {
+        let mut loaded =
+            self.index_loaded.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let found = self.load_index()?;
+        *loaded = true;
+        Ok(found)
+    }
+
     /// Loads every segment, and the directory of every container that none of them lists; takes
     /// the listing as the truth about which containers are there, and how long they are.
     ///

@@ -112,7 +112,7 @@ impl Store {
         let (id, number) = (container.id, location.container);
         let (offset, length) = (u64::from(location.offset), location.length as usize);
         let mut bytes = Vec::new();
-        if location.length > self.longest_block(id.class) as u32 {
+        if location.length > self.header.layout.longest_block(id.class) as u32 {
             return Err(StoreError::damaged(object.as_str(), "a block of it would be too long"));
         }
         if !self.place.is_far() || id.class == Class::Data {
@@ -122,7 +122,11 @@ impl Store {
         }
         if self.compares.load(Ordering::Relaxed) && self.nearby.keeps_trees() {
             // Most of it will be asked for, now and by the next run.
-            self.place.read(object, Extent::Within(self.longest_container()), &mut bytes)?;
+            self.place.read(
+                object,
+                Extent::Within(self.header.layout.longest_container()),
+                &mut bytes,
+            )?;
             self.nearby.keep_tree(id, &bytes);
             let end = offset.saturating_add(length as u64);
             let part = bytes.get(offset as usize..usize::try_from(end).unwrap_or(usize::MAX));

@@ -15,6 +15,8 @@ mod container;
 mod containers;
 mod content;
 mod control;
+mod creation;
+mod damage;
 mod error;
 mod fetching;
 mod header;
@@ -44,6 +46,7 @@ pub use comparison::Comparison;
 pub use compress::Compression;
 pub use containers::Location;
 pub use content::{Content, ContentWriter};
+pub use creation::Creation;
 pub use error::{Result, StoreError};
 pub use header::{Header, Layout};
 pub use ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
@@ -51,7 +54,7 @@ pub use index::Cache;
 pub use session::{Session, SessionStart, SnapshotDraft};
 pub use slot::PassphraseCost;
 pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
-pub use store::{Creation, FOLDERS, Store};
+pub use store::{FOLDERS, Store};
 pub use suspects::Suspect;
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,

@@ -3,19 +3,17 @@
 //! Nothing here is authentic before a slot has opened, so that everything is bounded: how many
 //! slots are tried, what they may cost, how long an object may be.
 
-use skellin_place::{ObjectName, Place, PlaceErrorKind};
+use skellin_place::{ObjectName, Place};
 use zeroize::Zeroizing;
 
 use crate::{
     bounds,
     error::{Result, StoreError},
     header::Header,
-    ids::{Class, StoreId, random},
     index::Cache,
-    keys::{Keys, Secret},
+    keys::Secret,
     nearby::{self, Opened},
-    slot::{self, PassphraseCost, Slot},
-    store::{Creation, Store},
+    slot::Slot,
 };
 
 pub(crate) const HEADER_NAMES: [&str; 2] = ["skellin-store", "skellin-store.spare"];
@@ -32,75 +30,6 @@ pub(crate) struct Unlocked {
 
 fn name(text: impl Into<String>) -> Result<ObjectName> {
     Ok(ObjectName::new(text)?)
-}
-
-impl Store {
-    /// Creates a store at an empty place that has the [`FOLDERS`](crate::FOLDERS).
-    ///
-    /// # Errors
-    /// [`StoreError::Occupied`] if there is one already, or if the place fails.
-    pub fn create(place: &dyn Place, passphrase: &[u8], creation: Creation) -> Result<StoreId> {
-        let [main, spare] = HEADER_NAMES;
-        let occupied = || StoreError::Occupied(place.describe());
-        if !place.listing("keys")?.is_empty() || place.fetch(&name(main)?, bounds::SMALL).is_ok() {
-            return Err(occupied());
-        }
-        let (store, master) = (StoreId(random()?), Secret::random()?);
-        let keys = Keys::from_master(store, 1, &master)?;
-        let header = Header {
-            version: crate::header::VERSION,
-            store,
-            created: creation.now,
-            suite: 1,
-            reader_flags: 0,
-            writer_flags: 0,
-            epoch: 1,
-            layout: creation.layout,
-            data_key: keys.envelope(Class::Data).public(),
-            tree_key: keys.envelope(Class::Tree).public(),
-            signing_key: keys.signer.public(),
-        };
-        let bytes = header.encode();
-        let (id, slot) = slot::create(passphrase, creation.cost, 1, &master, &bytes)?;
-        // The header makes it a store, so it comes last.
-        for copy in ["b", "a"] {
-            place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
-        }
-        for header_name in [spare, main] {
-            place.create(&name(header_name)?, &bytes).map_err(|error| match error.kind {
-                PlaceErrorKind::Exists => occupied(),
-                _ => error.into(),
-            })?;
-        }
-        Ok(store)
-    }
-
-    /// Adds a passphrase; returns the id of its slot.
-    ///
-    /// # Errors
-    /// If the present passphrase opens no slot, or the place fails.
-    pub fn add_passphrase(
-        place: &dyn Place,
-        present: &[u8],
-        new: &[u8],
-        cost: PassphraseCost,
-    ) -> Result<String> {
-        let (unlocked, opened) = try_all(place, present, None)?;
-        let Unlocked { epoch, master, .. } = unlocked;
-        let (id, slot) = slot::create(new, cost, epoch, &master, &opened.header)?;
-        for copy in ["b", "a"] {
-            place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
-        }
-        Ok(id)
-    }
-
-    /// The header of the store at a place, which needs no passphrase.
-    ///
-    /// # Errors
-    /// [`StoreError::NoStore`], damage, or a failure of the place.
-    pub fn header_at(place: &dyn Place) -> Result<Header> {
-        Ok(read_headers(place)?.swap_remove(0).0)
-    }
 }
 
 /// Opens a store's header and slot with a passphrase; which slot it was is remembered.
@@ -130,7 +59,7 @@ fn as_before(place: &dyn Place, passphrase: &[u8], known: &Opened) -> Option<Unl
 }
 
 /// The headers that can be read, as they are and as they lie there: one, or two if they differ.
-fn read_headers(place: &dyn Place) -> Result<Vec<(Header, Vec<u8>)>> {
+pub(crate) fn read_headers(place: &dyn Place) -> Result<Vec<(Header, Vec<u8>)>> {
     let mut found: Vec<(Header, Vec<u8>)> = Vec::new();
     let mut first = None;
     for copy in HEADER_NAMES {
@@ -158,7 +87,7 @@ struct Candidate {
 }
 
 /// Tries a passphrase on every slot: the one that fitted last first, then the cheap ones.
-fn try_all(
+pub(crate) fn try_all(
     place: &dyn Place,
     passphrase: &[u8],
     first: Option<&str>,

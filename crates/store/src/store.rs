@@ -13,7 +13,6 @@ use skellin_place::{Extent, Place};
 use crate::{
     block::Block,
     blocks::{BlockCache, ProvenBlocks},
-    catalog::Found,
     chunker::Chunker,
     container::{
         ContainerHeader, ContainerKey, Directory, HEADER, Salt, TRAILER, directory_range,
@@ -21,13 +20,12 @@ use crate::{
     },
     containers::{Container, Containers, Location},
     error::{Result, StoreError},
-    header::{Header, Layout},
+    header::Header,
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
     index::{Cache, Index},
     keys::{Keys, Secret, WRAPPED},
     nearby::Nearby,
     opening::{self, HEADER_NAMES, Unlocked},
-    slot::PassphraseCost,
     suspects::Suspects,
     tiers::Tiers,
     tree::Spot,
@@ -79,18 +77,7 @@ pub struct Store {
     pub(crate) blocks: BlockCache,
     pub(crate) proven: ProvenBlocks,
     /// Whether the index was loaded; the lock keeps two threads from loading it twice.
-    index_loaded: Mutex<bool>,
-}
-
-/// What a new store is to be like.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Creation {
-    /// How content is cut and gathered.
-    pub layout: Layout,
-    /// What it costs to try a passphrase.
-    pub cost: PassphraseCost,
-    /// The moment, in seconds since 1970.
-    pub now: i64,
+    pub(crate) index_loaded: Mutex<bool>,
 }
 
 impl Store {
@@ -157,15 +144,6 @@ impl Store {
             *loaded = true;
         }
         Ok(())
-    }
-
-    /// Loads the index for a run or a check: what was damaged of it is handed back, and the
-    /// containers that are there.
-    pub(crate) fn load_index_now(&self) -> Result<Found> {
-        let mut loaded = self.index_loaded.lock().unwrap_or_else(PoisonError::into_inner);
-        let found = self.load_index()?;
-        *loaded = true;
-        Ok(found)
     }
 
     /// Whether the cache could not be read any more while it was used: what it knew of the index was
@@ -310,7 +288,7 @@ impl Store {
         let mut tail = Vec::new();
         self.place.read(&object, Extent::Tail(USUAL_DIRECTORY), &mut tail)?;
         let (from, to) = directory_range(&head, &tail, size, text)?;
-        if to - from > self.longest_container() {
+        if to - from > self.header.layout.longest_container() {
             return Err(StoreError::damaged(text, "its directory would be too long"));
         }
         let tail_at = size - (tail.len() as u64).min(size);

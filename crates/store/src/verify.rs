@@ -427,7 +427,7 @@ impl Store {
                     return Err(StoreError::Cancelled);
                 }
                 let mut read = || -> Result<ProvenContents> {
-                    let extent = Extent::Within(self.longest_container());
+                    let extent = Extent::Within(self.header.layout.longest_container());
                     self.place.read(&copy.object, extent, &mut bytes)?;
                     self.prove_container(copy.id, &bytes)
                 };

@@ -14,6 +14,7 @@ use crate::{
     around::Surroundings,
     clock::{Cancel, Clock},
     config::Configuration,
+    counts::{ByteCounts, FileCounts},
     error::{EngineError, Result},
     event::{Event, EventSink},
     journal::{Beginning, Ending, Journal, Outcome, StepRecord, Work, past_runs},
@@ -21,9 +22,7 @@ use crate::{
     places::{drive_states, mounted_drives},
     replicate::{self, ReplicateReport, ReplicateRequest},
     restore::{self, RestoreReport, RestoreRequest},
-    run::{
-        self, ByteCounts, Cost, FileCounts, Outlook, RunReport, RunRequest, RunStatus, Shrinkage,
-    },
+    run::{self, Cost, Outlook, RunReport, RunRequest, RunStatus, Shrinkage},
     thaw,
     waits::{Awaited, watched},
 };

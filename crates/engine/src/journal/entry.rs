@@ -3,8 +3,8 @@
 use rusqlite::Row;
 
 use crate::{
+    counts::{ByteCounts, FileCounts},
     event::Exception,
-    run::{ByteCounts, FileCounts},
 };
 
 /// The columns of an entry, as [`entry`] reads them.

@@ -57,7 +57,7 @@ pub(crate) fn store_on_drive(state: &Path, store: &str, drive: &str) -> Option<S
 #[cfg(test)]
 mod tests {
     use super::{super::*, *};
-    use crate::run::{ByteCounts, FileCounts};
+    use crate::counts::{ByteCounts, FileCounts};
 
     #[test]
     fn good_runs_teach_and_reading_leaves_no_trace() {

@@ -343,7 +343,7 @@ fn put_aside(path: &Path) -> io::Result<PathBuf> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::run::FileCounts;
+    use crate::counts::FileCounts;
 
     fn beginning(plan: &str, started: i64) -> Beginning<'_> {
         Beginning {

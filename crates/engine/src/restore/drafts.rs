@@ -14,7 +14,7 @@ use rustix::{
     io::Errno,
 };
 
-use super::{locked, target::OpenDirectory};
+use crate::locked::locked;
 
 /// What begins like this in a destination is ours.
 pub(super) const PREFIX: &str = ".skellin-";
@@ -22,12 +22,15 @@ pub(super) const PREFIX: &str = ".skellin-";
 /// A mount, by its number and its device's.
 type Mount = (u64, u32, u32);
 
+/// An open directory of the destination, which outlives what is made in it.
+pub(super) trait Home: AsFd + Send + Sync {}
+
 /// One directory of our own.
 pub(super) struct Workshop<'a> {
     handle: OwnedFd,
     name: CString,
     /// The directory it lies in, which gets its times after this is gone.
-    home: Arc<OpenDirectory<'a>>,
+    home: Arc<dyn Home + 'a>,
 }
 
 impl AsFd for Workshop<'_> {
@@ -49,7 +52,7 @@ pub(super) struct Workshops<'a>(Mutex<HashMap<Mount, Arc<Workshop<'a>>>>);
 
 impl<'a> Workshops<'a> {
     /// The one from which things can be moved into a directory.
-    pub fn beside(&self, directory: &Arc<OpenDirectory<'a>>) -> Result<Arc<Workshop<'a>>, Errno> {
+    pub fn beside(&self, directory: Arc<dyn Home + 'a>) -> Result<Arc<Workshop<'a>>, Errno> {
         let facts = statx(directory.as_fd(), c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?;
         let mount = (facts.stx_mnt_id, facts.stx_dev_major, facts.stx_dev_minor);
         let mut known = locked(&self.0);
@@ -62,7 +65,7 @@ impl<'a> Workshops<'a> {
     }
 }
 
-fn open<'a>(home: &Arc<OpenDirectory<'a>>) -> Result<Workshop<'a>, Errno> {
+fn open<'a>(home: Arc<dyn Home + 'a>) -> Result<Workshop<'a>, Errno> {
     let name = random_name().map_err(|_| Errno::IO)?;
     mkdirat(home.as_fd(), &name, Mode::RWXU)?;
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -73,7 +76,7 @@ fn open<'a>(home: &Arc<OpenDirectory<'a>>) -> Result<Workshop<'a>, Errno> {
     if !is_own || facts.st_mode & 0o077 != 0 {
         return Err(Errno::PERM);
     }
-    Ok(Workshop { handle, name, home: Arc::clone(home) })
+    Ok(Workshop { handle, name, home })
 }
 
 /// A name nobody else uses.

@@ -11,7 +11,8 @@ use rustix::{
 };
 use skellin_store::Entry;
 
-use super::{Shared, drafts::Workshop, locked};
+use super::{Shared, drafts::Workshop};
+use crate::locked::locked;
 
 type Group = (u64, u64);
 /// Device and inode of what was written.

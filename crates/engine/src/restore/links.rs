@@ -14,12 +14,12 @@ use super::{
     Existing, Shared,
     drafts::{Workshops, random_name},
     groups::{Identity, identity_of},
-    locked,
     target::{OpenDirectory, is_there, put_in_place},
     walk::parent_of,
     write::{self, Job},
 };
 use crate::error::Result;
+use crate::locked::locked;
 
 /// Links the names that were put off.
 pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> Result<()> {
@@ -73,7 +73,8 @@ fn link<'a>(
         return Ok(Some(Ok(false)));
     }
     let before = fstat(at).ok();
-    let (Ok(workshop), Ok(draft)) = (workshops.beside(directory), random_name()) else {
+    let (Ok(workshop), Ok(draft)) = (workshops.beside(Arc::clone(directory) as _), random_name())
+    else {
         return Ok(None);
     };
     if linkat(from.as_fd(), &first_name, &*workshop, &draft, AtFlags::empty()).is_err() {

@@ -26,6 +26,7 @@ use crate::{
     error::{EngineError, Result},
     event::{Event, EventSink, Exception, Meter, Progress, UNREADABLE_STORE, time_left},
     history::Located,
+    locked::locked,
 };
 
 const TICK: Duration = Duration::from_millis(100);
@@ -155,10 +156,6 @@ struct Shared<'a> {
     set_id: AtomicU64,
 }
 
-fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Shared<'_> {
     fn exception(&self, path: &[u8], reason: impl Into<String>) {
         self.exception_count.fetch_add(1, Ordering::Relaxed);
@@ -225,7 +222,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         store,
         request,
         is_root: rustix::process::geteuid().is_root(),
-        deepest: crate::run::deepest(1),
+        deepest: crate::depth::deepest(1),
         restored: AtomicU64::new(0),
         bytes: AtomicU64::new(0),
         restored_bytes: AtomicU64::new(0),

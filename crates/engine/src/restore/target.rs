@@ -22,7 +22,7 @@ use skellin_store::Entry;
 
 use super::{
     Destination, Existing, Shared, descend,
-    drafts::{Workshop, Workshops, random_name},
+    drafts::{Home, Workshop, Workshops, random_name},
     dress::{Dress, apply},
 };
 use crate::error::{EngineError, Result};
@@ -50,6 +50,8 @@ impl Drop for OpenDirectory<'_> {
         }
     }
 }
+
+impl Home for OpenDirectory<'_> {}
 
 impl AsFd for OpenDirectory<'_> {
     fn as_fd(&self) -> BorrowedFd<'_> {
@@ -165,7 +167,7 @@ impl<'a> OpenDirectory<'a> {
 
     /// Makes a directory where nobody else can touch it, and moves it to its name.
     fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<OwnedFd, Errno> {
-        let workshop = workshops.beside(self)?;
+        let workshop = workshops.beside(Arc::clone(self) as _)?;
         let draft = random_name().map_err(|_| Errno::IO)?;
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
         let made = open(workshop.as_fd(), &draft).and_then(|handle| {

@@ -21,9 +21,9 @@ use super::{
     drafts::{Workshop, Workshops, random_name},
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
-    locked,
     target::{OpenDirectory, is_there, put_in_place},
 };
+use crate::locked::locked;
 
 /// So many pieces of a file are looked at ahead, about 3 MiB.
 const AHEAD: usize = 64;
@@ -113,7 +113,7 @@ fn place<'a>(
         return Err(Failure::Path("its directory is missing".to_owned()));
     };
     locked(&shared.current).clone_from(&job.path);
-    let workshop = workshops.beside(directory).map_err(failed)?;
+    let workshop = workshops.beside(Arc::clone(directory) as _).map_err(failed)?;
     let draft = random_name().map_err(Failure::Path)?;
     let made = make(shared, &workshop, &draft, &job.entry, &job.path);
     let placed = made.and_then(|()| {

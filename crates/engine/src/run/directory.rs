@@ -8,11 +8,11 @@ use skellin_store::{Body, Entry, Fingerprint, PageRef, Spot};
 
 use super::{
     look::{Met, Outcome, gone, skeleton},
-    pool::{Pool, locked},
+    pool::Pool,
     report::Change,
     task::{Cursor, Directory, Parent, Progress, Task},
 };
-use crate::{error::Result, ground::Trouble, names::Names, path::join};
+use crate::{error::Result, ground::Trouble, locked::locked, names::Names, path::join};
 
 /// Names that are in work at a time in one directory.
 const WINDOW: usize = 1024;

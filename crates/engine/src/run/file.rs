@@ -11,12 +11,13 @@ use skellin_store::{Body, ContentWriter, Entry};
 use super::{
     directory::complete,
     look::skeleton,
-    pool::{Pool, add, locked},
+    pool::{Pool, add},
     task::{FileTask, From, Opened},
 };
 use crate::{
     error::Result,
     ground::{FarFile, Trouble},
+    locked::locked,
     metadata::{Facts, Sort, fd, xattrs_of},
 };
 

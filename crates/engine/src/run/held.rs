@@ -4,8 +4,7 @@
 
 use std::sync::{Arc, Mutex};
 
-use super::{pool::locked, task::Directory};
-use crate::ground::Ground;
+use crate::{ground::Ground, locked::locked};
 
 /// An open directory, and how many still need it.
 pub(super) struct Held(Mutex<State>);
@@ -36,6 +35,11 @@ impl Held {
         Arc::clone(locked(&self.0).ground.get_or_insert_with(|| Arc::new(ground)))
     }
 
+    /// One more needs it.
+    pub fn retain(&self) {
+        locked(&self.0).users += 1;
+    }
+
     /// One of those who need it needs it no more.
     pub fn release(&self) {
         let mut state = locked(&self.0);
@@ -45,25 +49,5 @@ impl Held {
         let closed = is_over.then(|| state.ground.take());
         drop(state);
         drop(closed);
-    }
-}
-
-/// Keeps a directory open.
-pub(super) struct Hold<'s>(Arc<Directory<'s>>);
-
-impl<'s> Hold<'s> {
-    pub fn new(directory: &Arc<Directory<'s>>) -> Self {
-        locked(&directory.held.0).users += 1;
-        Self(Arc::clone(directory))
-    }
-
-    pub fn directory(&self) -> &Directory<'s> {
-        &self.0
-    }
-}
-
-impl Drop for Hold<'_> {
-    fn drop(&mut self) {
-        self.0.held.release();
     }
 }

@@ -10,10 +10,9 @@ use skellin_plan::{Action, Verdict};
 use skellin_store::{Below, Body, DeviceKind, Entry, Owner, Recipe};
 
 use super::{
-    held::Hold,
     pool::{Pool, add},
     report::Change,
-    task::{Directory, FileTask, From, Parent, new_directory},
+    task::{Directory, FileTask, From, Hold, Parent, new_directory},
 };
 use crate::{
     error::Result,

@@ -32,9 +32,7 @@ use skellin_store::{
 };
 
 pub use estimate::Estimate;
-pub use report::{
-    ByteCounts, Change, Cost, FileCounts, Outlook, PathChange, RunReport, RunStatus, Shrinkage,
-};
+pub use report::{Change, Cost, Outlook, PathChange, RunReport, RunStatus, Shrinkage};
 
 use crate::{
     clock::{Cancel, Clock},
@@ -45,7 +43,6 @@ use crate::{
     waits::{Awaited, SAY_AFTER, watched},
 };
 use pool::{Pool, Source};
-pub(crate) use task::deepest;
 
 /// How often progress is told.
 const TICK: Duration = Duration::from_millis(100);

@@ -9,7 +9,7 @@ use std::{
     os::unix::fs::MetadataExt,
     path::PathBuf,
     sync::{
-        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        Arc, Condvar, Mutex, PoisonError,
         atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
     thread::ThreadId,
@@ -22,14 +22,17 @@ use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, Session, Store};
 use super::{
     RunRequest,
     estimate::Draw,
-    report::{ByteCounts, Change, FileCounts, PathChange, RunReport, RunStatus},
-    task::{Task, deepest},
+    report::{Change, PathChange, RunReport, RunStatus},
+    task::Task,
 };
 use crate::{
+    counts::{ByteCounts, FileCounts},
+    depth::deepest,
     error::{EngineError, Result},
     event::{Event, EventSink, Exception},
     ground::Trouble,
     judge::Judge,
+    locked::locked,
     metadata::Owners,
 };
 
@@ -175,10 +178,6 @@ pub(super) struct Pool<'s> {
     pub survey_files: AtomicU64,
     pub survey_bytes: AtomicU64,
     pub survey_done: AtomicBool,
-}
-
-pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Whether a failure says no more than that another came before it.

@@ -6,7 +6,10 @@ use skellin_plan::Expected;
 use skellin_store::Suspect;
 
 use super::estimate::Estimate;
-use crate::event::Exception;
+use crate::{
+    counts::{ByteCounts, FileCounts},
+    event::Exception,
+};
 
 /// How a run ended, if it did not fail.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,32 +22,6 @@ pub enum RunStatus {
     Interrupted,
     /// Much was suddenly gone or different, and nobody agreed; there is no snapshot.
     Guarded,
-}
-
-/// Numbers of paths that are no directories.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct FileCounts {
-    /// Not in the snapshot before.
-    pub new: u64,
-    /// In it, but different.
-    pub changed: u64,
-    /// In it, and no longer there.
-    pub gone: u64,
-    /// As they were.
-    pub same: u64,
-    /// Left out by a rule; a skipped directory counts once.
-    pub skipped: u64,
-}
-
-/// Numbers of bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct ByteCounts {
-    /// Read from files; for a dry run, those a run would read.
-    pub read: u64,
-    /// Of content the store did not have.
-    pub new: u64,
-    /// Written to the place.
-    pub stored: u64,
 }
 
 /// What became of a path.

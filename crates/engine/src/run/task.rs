@@ -10,14 +10,11 @@ use skellin_place::FarPart;
 use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
-use super::{
-    held::{Held, Hold},
-    pool::locked,
-    report::Change,
-};
+use super::{held::Held, report::Change};
 use crate::{
     event::{Event, EventSink},
     ground::{FarFile, Ground, Trouble, open_file},
+    locked::locked,
     metadata::Facts,
     names::Names,
 };
@@ -59,6 +56,26 @@ pub(super) enum Parent<'s> {
     Root(usize),
 }
 
+/// Keeps a directory open.
+pub(super) struct Hold<'s>(Arc<Directory<'s>>);
+
+impl<'s> Hold<'s> {
+    pub fn new(directory: &Arc<Directory<'s>>) -> Self {
+        directory.held.retain();
+        Self(Arc::clone(directory))
+    }
+
+    pub fn directory(&self) -> &Directory<'s> {
+        &self.0
+    }
+}
+
+impl Drop for Hold<'_> {
+    fn drop(&mut self) {
+        self.0.held.release();
+    }
+}
+
 /// A directory of the source.
 pub(super) struct Directory<'s> {
     /// Opened when its turn comes, so that few are open at a time. A source is opened before
@@ -76,17 +93,6 @@ pub(super) struct Directory<'s> {
     /// How many directories of the source lie above it, all of which may be open with it.
     depth: usize,
     pub state: Mutex<Progress<'s>>,
-}
-
-/// Deeper than this no tree is gone into, however many files may be open.
-const DEEPEST: usize = 4096;
-
-/// So deep a tree is gone into: each directory on the way may be open, and one tree may not use up
-/// what others need. Half of the descriptors there are, for as many paths as are gone at a time.
-pub(crate) fn deepest(workers: usize) -> usize {
-    let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current;
-    let limit = usize::try_from(limit.unwrap_or(u64::MAX)).unwrap_or(usize::MAX);
-    (limit / 2 / workers.max(1)).min(DEEPEST)
 }
 
 impl Directory<'_> {

@@ -4,11 +4,12 @@ use skellin_store::{Body, ContentWriter};
 
 use super::{
     directory, file,
-    pool::{Linked, MOST_LINKED, Pool, Waited, locked},
+    pool::{Linked, MOST_LINKED, Pool, Waited},
     report::Change,
     task::{FileTask, Task},
 };
 use crate::error::Result;
+use crate::locked::locked;
 
 /// A worker's way into the store; none in a rehearsal.
 type Writer<'s> = Option<ContentWriter<Box<FileTask<'s>>>>;

@@ -68,7 +68,16 @@ impl Screen {
 
     /// Waits until the screen is as it should be; `what` says so if it never is.
     pub fn until(&self, what: &str, is_right: impl Fn(&str) -> bool) -> String {
-        let deadline = Instant::now() + Duration::from_secs(20);
+        self.until_within(Duration::from_secs(20), what, is_right)
+    }
+
+    fn until_within(
+        &self,
+        patience: Duration,
+        what: &str,
+        is_right: impl Fn(&str) -> bool,
+    ) -> String {
+        let deadline = Instant::now() + patience;
         loop {
             let text = self.text();
             if is_right(&text) {
@@ -82,6 +91,13 @@ impl Screen {
     /// Waits until the screen shows all these texts.
     pub fn wait(&self, wanted: &[&str]) -> String {
         self.until(&format!("{wanted:?}"), |text| wanted.iter().all(|wanted| text.contains(wanted)))
+    }
+
+    /// As [`wait`](Self::wait), while six weeks of the station are made first, beside other tests.
+    pub fn wait_for_the_station(&self, wanted: &[&str]) -> String {
+        self.until_within(Duration::from_secs(90), &format!("{wanted:?}"), |text| {
+            wanted.iter().all(|wanted| text.contains(wanted))
+        })
     }
 
     pub fn keys(&self, keys: &[&str]) {
