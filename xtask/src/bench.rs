@@ -1,11 +1,11 @@
 //! Measurements: every figure beside the limit of the same machine in the same run.
 
-use std::{fs, path::Path, process::Command, time::Duration};
+use std::{fs, path::Path, time::Duration};
 
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    choosing, far, inputs, limits, root, say, screen,
+    cargo, choosing, far, inputs, limits, root, say, screen,
     world::{Bench, Measured},
 };
 
@@ -13,10 +13,10 @@ use crate::{
 pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     if cfg!(debug_assertions) {
         // What measures the machine must be built as well as what is measured.
-        let mut again = Command::new(env!("CARGO"));
+        let mut again = cargo();
         again.args(["run", "--quiet", "--release", "--package", "xtask", "--", "bench"]);
         again.args(only);
-        let status = again.current_dir(root()).status()?;
+        let status = again.status()?;
         ensure!(status.success(), "the measurements ended with {status}");
         return Ok(());
     }
@@ -32,10 +32,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         far::rows(&medium)?;
         return Ok(fs::remove_dir_all(&medium)?);
     }
-    let status = Command::new(env!("CARGO"))
-        .args(["build", "--release", "--package", "skellin"])
-        .current_dir(root())
-        .status()?;
+    let status = cargo().args(["build", "--release", "--package", "skellin"]).status()?;
     ensure!(status.success(), "the program does not build");
     let bench = Bench { program: root().join("target/release/skellin"), folder, medium };
     match only {

@@ -33,6 +33,20 @@ fn root() -> std::path::PathBuf {
     here.parent().unwrap_or(here).to_path_buf()
 }
 
+/// Cargo, as it would be called by hand: what it tells the program it runs makes build scripts run
+/// again, and all that hangs on them be compiled anew.
+fn cargo() -> std::process::Command {
+    let mut cargo = std::process::Command::new(env!("CARGO"));
+    for (name, _) in std::env::vars_os() {
+        let text = name.to_string_lossy();
+        if text.starts_with("CARGO_PKG_") || text.starts_with("CARGO_MANIFEST_") {
+            cargo.env_remove(&name);
+        }
+    }
+    cargo.current_dir(root());
+    cargo
+}
+
 /// Prints a line; these are tools for people.
 #[expect(clippy::print_stdout, reason = "printing is what these tools are for")]
 fn say(line: impl AsRef<str>) {

@@ -4,7 +4,7 @@ use std::{path::Path, process::Command};
 
 use anyhow::{Context as _, Result, bail, ensure};
 
-use crate::{root, say, secrets::run_watched};
+use crate::{cargo, root, say, secrets::run_watched};
 
 /// Programs the tests drive, and the packages they come in.
 const NEEDED: &[(&str, &str)] = &[
@@ -32,9 +32,9 @@ pub(crate) fn test() -> Result<()> {
     install_missing()?;
     install_servers()?;
     // The binary first: the tests of the commands and of the interface start it.
-    cargo(&["build", "--workspace", "--all-targets"])?;
-    let mut test = Command::new(env!("CARGO"));
-    test.args(["test", "--workspace", "--no-fail-fast"]).current_dir(root());
+    run(cargo().args(["build", "--workspace", "--all-targets"]))?;
+    let mut test = cargo();
+    test.args(["test", "--workspace", "--no-fail-fast"]);
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
         say(
@@ -111,10 +111,6 @@ fn install_servers() -> Result<()> {
 fn is_installed(program: &str) -> bool {
     let path = std::env::var_os("PATH").unwrap_or_default();
     std::env::split_paths(&path).any(|folder| Path::new(&folder).join(program).is_file())
-}
-
-fn cargo(arguments: &[&str]) -> Result<()> {
-    run(Command::new(env!("CARGO")).args(arguments).current_dir(root()))
 }
 
 fn run(command: &mut Command) -> Result<()> {

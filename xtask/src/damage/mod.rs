@@ -7,7 +7,6 @@ mod trial;
 use std::{
     collections::BTreeMap,
     path::PathBuf,
-    process::Command,
     sync::{
         Mutex, PoisonError,
         atomic::{AtomicUsize, Ordering},
@@ -18,7 +17,7 @@ use anyhow::{Result, anyhow, bail, ensure};
 use regions::Injury;
 use trial::{Order, Trial, Verdict};
 
-use crate::{root, say};
+use crate::{cargo, root, say};
 
 /// What came of all injuries of a kind done in one way.
 #[derive(Default)]
@@ -35,10 +34,7 @@ struct Row {
 pub(crate) fn damage(every: Option<&str>) -> Result<()> {
     let every: usize = every.map_or(Ok(1), str::parse)?;
     ensure!(every > 0, "each 0th trial is none");
-    let built = Command::new(env!("CARGO"))
-        .args(["build", "--package", "skellin"])
-        .current_dir(root())
-        .status()?;
+    let built = cargo().args(["build", "--package", "skellin"]).status()?;
     ensure!(built.success(), "the program does not build");
     let program = root().join("target/debug/skellin");
     // In memory where there is a file system for that: nothing here is about power cuts.

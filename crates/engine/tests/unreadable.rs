@@ -1,0 +1,107 @@
+//! One object that cannot be read costs what needs it and nothing else: a sector that is lost, or an
+//! object of another account.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+mod common;
+
+use std::{collections::BTreeSet, fs, io, sync::Arc};
+
+use common::{
+    Restoring, assert_same, content, create_store, newest, open_store, plan_of, run_at, scratch,
+    settle, verify, write,
+};
+use skellin_place::{
+    Extent, Listed, MemoryPlace, ObjectName, Operation, Place, PlaceError, PlaceErrorKind,
+};
+
+/// A place one object of which cannot be read.
+#[derive(Debug)]
+struct Deaf {
+    inner: MemoryPlace,
+    object: ObjectName,
+    kind: PlaceErrorKind,
+    code: i32,
+}
+
+impl Place for Deaf {
+    fn describe(&self) -> String {
+        self.inner.describe()
+    }
+
+    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
+        self.inner.create(name, bytes)
+    }
+
+    fn read(
+        &self,
+        name: &ObjectName,
+        extent: Extent,
+        into: &mut Vec<u8>,
+    ) -> Result<(), PlaceError> {
+        if *name != self.object {
+            return self.inner.read(name, extent, into);
+        }
+        let source = Some(io::Error::from_raw_os_error(self.code));
+        let (operation, subject) = (Operation::Read, name.to_string());
+        Err(PlaceError { operation, subject, kind: self.kind, source, hint: None })
+    }
+
+    fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
+        self.inner.list(folder, each)
+    }
+
+    fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
+        self.inner.delete(name)
+    }
+
+    fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
+        self.inner.sweep(age_seconds)
+    }
+}
+
+#[test]
+fn verify_and_restore_go_on_past_what_cannot_be_read() {
+    let folder = scratch();
+    let source = folder.path().join("ridge");
+    for number in 0..60 {
+        write(&source.join(format!("{}/{number}", number % 5)), content(2 * number, 14_000));
+    }
+    settle(&source);
+    let memory = MemoryPlace::new();
+    create_store(&memory);
+    let plan = plan_of(&[&source], "");
+    let place: Arc<dyn Place> = Arc::new(memory.clone());
+    run_at(&place, &plan, 1_790_000_000_000);
+    let objects = memory.names();
+    let mut lost_of_data = 0;
+    for object in &objects {
+        for (kind, code) in [
+            (PlaceErrorKind::Failed, rustix::io::Errno::IO.raw_os_error()),
+            (PlaceErrorKind::Refused, rustix::io::Errno::ACCESS.raw_os_error()),
+        ] {
+            let (inner, object) = (memory.fork(), object.clone());
+            let deaf: Arc<dyn Place> = Arc::new(Deaf { inner, object: object.clone(), kind, code });
+            let report = verify(&deaf);
+            assert!(!report.damage.is_empty(), "{object}, {kind:?}");
+            let named = report.damage.iter().flat_map(|damage| &damage.files);
+            let named: BTreeSet<Vec<u8>> = named.map(|file| file.path.clone()).collect();
+            let back = folder.path().join("back");
+            let _ = fs::remove_dir_all(&back);
+            let store = open_store(&deaf);
+            let restored = Restoring::all(&newest(&store), &back).run(&store);
+            let missing = restored.exceptions.iter();
+            let missing: BTreeSet<Vec<u8>> =
+                missing.map(|exception| exception.path.clone()).collect();
+            assert_eq!(missing, named, "{object}, {kind:?}");
+            if object.folder() == "data" {
+                lost_of_data += missing.len();
+                assert_eq!(restored.damaged, missing.len() as u64, "{object}: {missing:?}");
+            } else {
+                assert!(missing.is_empty(), "{object}: there is another copy of it");
+                assert_same(&source, &back.join("ridge"));
+            }
+        }
+    }
+    assert!(lost_of_data >= 2 * 60, "{lost_of_data}");
+    let _ = open_store(&place);
+}
