@@ -102,7 +102,7 @@ impl Store {
             match self.read_directory(*id, *size) {
                 Ok(directory) => add_to_draft(&mut found.unlisted, *id, &directory),
                 // Torn by a crash, or gone since it was listed: it does not exist.
-                Err(error) if error.is_damage() => found.damage.push(error),
+                Err(error) if error.is_unreadable() => found.damage.push(error),
                 Err(error) => return Err(error),
             }
         }
@@ -128,6 +128,8 @@ impl Store {
                         found.damage.push(error);
                         found.broken_segments.push(id);
                     }
+                    // Others may read it, so that it is not ours to write again.
+                    Err(error) if error.is_unreadable() => found.damage.push(error),
                     Err(error) => return Err(error),
                 }
             }
