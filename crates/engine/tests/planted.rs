@@ -89,7 +89,8 @@ fn nothing_is_dressed_under_a_name_that_others_can_swap() {
 #[test]
 fn a_directory_that_may_have_been_swapped_does_not_change_hands() {
     if !rustix::process::geteuid().is_root() {
-        return assert!(!rustix::process::geteuid().is_root(), "only root gives things away");
+        // Only root gives things away; `cargo xtask test` says so.
+        return;
     }
     let folder = scratch();
     let source = folder.path().join("home/keeper");

@@ -105,3 +105,37 @@ fn verify_and_restore_go_on_past_what_cannot_be_read() {
     assert!(lost_of_data >= 2 * 60, "{lost_of_data}");
     let _ = open_store(&place);
 }
+
+#[test]
+fn torn_records_of_runs_and_reclaims_are_named_and_cost_nothing() {
+    let folder = scratch();
+    let source = folder.path().join("ridge");
+    for number in 0..12 {
+        write(&source.join(format!("{}/{number}", number % 3)), content(number, 9000));
+    }
+    settle(&source);
+    let memory = MemoryPlace::new();
+    create_store(&memory);
+    let plan = plan_of(&[&source], "");
+    let place: Arc<dyn Place> = Arc::new(memory.clone());
+    run_at(&place, &plan, 1_790_000_000_000);
+    for record in ["runs", "notices", "acks", "revokes", "verdicts", "expired"] {
+        let fork = memory.fork();
+        let object = ObjectName::new(format!("{record}/{:032x}", 7)).unwrap();
+        fork.overwrite(&object, b"torn".to_vec());
+        let place: Arc<dyn Place> = Arc::new(fork);
+        let report = verify(&place);
+        assert!(
+            report.damage.iter().any(|damage| damage.object == object.as_str()),
+            "{object}: {:?}",
+            report.damage
+        );
+        assert!(report.damage.iter().all(|damage| damage.files.is_empty()), "{object}");
+        write(&source.join("new"), content(77, 9000));
+        run_at(&place, &plan, 1_790_000_100_000);
+        let (store, back) = (open_store(&place), folder.path().join("back"));
+        let _ = fs::remove_dir_all(&back);
+        Restoring::all(&newest(&store), &back).run(&store);
+        assert_same(&source, &back.join("ridge"));
+    }
+}

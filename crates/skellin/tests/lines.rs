@@ -124,8 +124,9 @@ sys.stdin.read()
 
 #[test]
 fn a_source_that_hangs_keeps_no_process_from_ending() {
-    if !rustix::process::geteuid().is_root() {
-        return assert!(!rustix::process::geteuid().is_root(), "only root makes files hang");
+    if std::env::var_os("SKELLIN_TESTS_WITHOUT_HANGS").is_some() {
+        // Said aloud by whoever set it.
+        return;
     }
     let world = World::new();
     for number in 0..20 {

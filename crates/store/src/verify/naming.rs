@@ -1,0 +1,139 @@
+//! Which files damage touches.
+
+use std::collections::{HashMap, HashSet};
+
+use super::report::{Findings, TouchedFile, VerifyWatch};
+use crate::{
+    error::{Result, StoreError},
+    ids::{Fingerprint, Prefix},
+    snapshot::{ListedSnapshot, Snapshot},
+    store::Store,
+    tree::{Body, Entries, Item, Recipe},
+};
+
+impl Store {
+    /// Finds the files that damaged contents touch.
+    pub(super) fn name_files(
+        &self,
+        snapshots: &[(ListedSnapshot, Snapshot)],
+        found: &mut Findings,
+        watch: &dyn VerifyWatch,
+    ) -> Result<()> {
+        if found.bad.is_empty() {
+            return Ok(());
+        }
+        let Findings { damage, bad } = found;
+        let mut clean: HashSet<Fingerprint> = HashSet::new();
+        for (_, snapshot) in snapshots {
+            let mut report = |cause: usize, path: Vec<u8>| {
+                let file = TouchedFile { snapshot: snapshot.run, path };
+                damage[cause].files.push(file);
+            };
+            for source in &snapshot.sources {
+                let root = match self.entry(snapshot.root_page(self), &source.name) {
+                    Ok(Some(entry)) => entry,
+                    Ok(None) => continue,
+                    Err(error) if error.is_unreadable() => {
+                        let cause =
+                            bad.get(&snapshot.root.prefix()).or_else(|| bad.values().next());
+                        if let Some(cause) = cause {
+                            report(*cause, source.path.to_vec());
+                        }
+                        continue;
+                    }
+                    Err(error) => return Err(error),
+                };
+                let path = source.path.to_vec();
+                self.name_below(root.body, path, bad, &mut clean, &mut report, watch)?;
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn name_below(
+        &self,
+        body: Body,
+        path: Vec<u8>,
+        bad: &HashMap<Prefix, usize>,
+        clean: &mut HashSet<Fingerprint>,
+        report: &mut dyn FnMut(usize, Vec<u8>),
+        watch: &dyn VerifyWatch,
+    ) -> Result<()> {
+        struct Frame<'s> {
+            root: Fingerprint,
+            entries: Entries<'s>,
+            path: Vec<u8>,
+            touched: bool,
+        }
+        let mut frames: Vec<Frame<'_>> = Vec::new();
+        let mut next = Some((body, path));
+        loop {
+            if watch.is_cancelled() {
+                return Err(StoreError::Cancelled);
+            }
+            match next.take() {
+                Some((Body::Directory { root, .. }, path))
+                    if !clean.contains(&root.fingerprint) =>
+                {
+                    let (root, entries) = (root.fingerprint, self.entries(root));
+                    frames.push(Frame { root, entries, path, touched: false });
+                }
+                Some((Body::File { recipe, .. }, path)) => {
+                    if let Some(cause) = self.bad_item(&recipe, bad)? {
+                        report(cause, path);
+                        frames.iter_mut().for_each(|frame| frame.touched = true);
+                    }
+                }
+                _ => {}
+            }
+            let Some(frame) = frames.last_mut() else { return Ok(()) };
+            match frame.entries.next_entry() {
+                Ok(Some(entry)) => {
+                    next = Some((entry.body, [&frame.path[..], b"/", &entry.name].concat()));
+                }
+                Ok(None) => {
+                    if !frame.touched {
+                        clean.insert(frame.root);
+                    }
+                    frames.pop();
+                }
+                Err(error) if error.is_unreadable() => {
+                    // Everything in the unreadable page: named by the directory.
+                    let cause = bad.get(&frame.root.prefix()).or_else(|| bad.values().next());
+                    if let Some(cause) = cause {
+                        report(*cause, frame.path.clone());
+                    }
+                    frames.iter_mut().for_each(|frame| frame.touched = true);
+                    frames.pop();
+                }
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    pub(super) fn bad_item(
+        &self,
+        recipe: &Recipe,
+        bad: &HashMap<Prefix, usize>,
+    ) -> Result<Option<usize>> {
+        if let Recipe::Paged(page) = recipe
+            && let Some(cause) = bad.get(&page.fingerprint.prefix())
+        {
+            return Ok(Some(*cause));
+        }
+        for item in self.items(recipe) {
+            match item {
+                Ok(Item::Chunk(chunk)) => {
+                    if let Some(cause) = bad.get(&chunk.fingerprint.prefix()) {
+                        return Ok(Some(*cause));
+                    }
+                }
+                Ok(Item::Hole(_)) => {}
+                // A page in between, which the walk has noted.
+                Err(error) if error.is_unreadable() => return Ok(bad.values().next().copied()),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(None)
+    }
+}

@@ -1,0 +1,283 @@
+//! Whether containers hold what they should, and whether trees are whole.
+
+use std::{
+    collections::{HashMap, HashSet},
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
+
+use skellin_place::{Extent, ObjectName};
+
+use super::report::{DataShare, Findings, VerifyProgress, VerifyWatch};
+use crate::{
+    catalog::Found,
+    error::{Result, StoreError},
+    ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+    opening::passes_over,
+    snapshot::{ListedSnapshot, Snapshot},
+    store::{ProvenContents, Store},
+    tree::{Body, Item, PageRef, Recipe},
+};
+
+impl Store {
+    /// The copies of containers that are there, or should be.
+    pub(super) fn copies(&self, index: &Found) -> Result<Vec<Copy>> {
+        let mut copies: Vec<Copy> = index
+            .containers
+            .iter()
+            .map(|(id, _)| Ok(Copy { id: *id, object: id.object()?, is_spare: false }))
+            .collect::<Result<_>>()?;
+        for object in self.place.listing("spares")? {
+            if let Some(id) = ContainerId::parse(Class::Tree, object.name.leaf()) {
+                copies.push(Copy { id, object: object.name, is_spare: true });
+            }
+        }
+        Ok(copies)
+    }
+
+    /// What the proofs of copies mean for contents: one is bad if no copy of it is good.
+    pub(super) fn weigh(
+        &self,
+        copies: &[Copy],
+        proved: Vec<Proved>,
+        (needed, open): (&HashSet<ContainerId>, &HashSet<RunId>),
+        found: &mut Findings,
+    ) -> Result<()> {
+        let covered = self.index.covered();
+        let matters = |id: &ContainerId| {
+            needed.contains(id) || (covered.contains(id) && !open.contains(&id.run))
+        };
+        // For each container what is bad in each copy; `None`: the whole copy.
+        let mut bad: HashMap<ContainerId, Vec<Option<HashMap<Prefix, u64>>>> = HashMap::new();
+        let mut blame: HashMap<ContainerId, usize> = HashMap::new();
+        let there: HashSet<(ContainerId, bool)> =
+            copies.iter().map(|copy| (copy.id, copy.is_spare)).collect();
+        let mut expected_spares = HashSet::new();
+        for (copy, result) in proved {
+            match result {
+                Ok(proven) => {
+                    if proven.has_spare {
+                        expected_spares.insert(copy.id);
+                    }
+                    if let Some((_, offset)) = proven.bad.first() {
+                        let why = "the content does not match its fingerprint".to_owned();
+                        let cause = found.note(copy.object.as_str(), Some(*offset), why.clone());
+                        blame.entry(copy.id).or_insert(cause);
+                        self.suspect(copy.id, &why);
+                    }
+                    bad.entry(copy.id).or_default().push(Some(proven.bad.into_iter().collect()));
+                }
+                Err(error) => {
+                    if matters(&copy.id) {
+                        let cause = found.note(copy.object.as_str(), None, error.in_short());
+                        blame.entry(copy.id).or_insert(cause);
+                        if error.is_damage() {
+                            self.suspect(copy.id, &error.in_short());
+                        }
+                    }
+                    bad.entry(copy.id).or_default().push(None);
+                }
+            }
+        }
+        // A container that a reclaim has deleted is missed only where its content is.
+        let mut gone = HashSet::new();
+        for id in needed.iter().filter(|id| !there.contains(&(**id, false))) {
+            if there.contains(&(*id, true)) {
+                let cause = found.note(id.to_string(), None, "it is not there".to_owned());
+                blame.entry(*id).or_insert(cause);
+            } else {
+                gone.insert(*id);
+            }
+            bad.entry(*id).or_default().push(None);
+        }
+        for id in expected_spares.iter().filter(|id| !there.contains(&(**id, true))) {
+            let object = id.spare()?.map_or_else(String::new, |object| object.to_string());
+            let why = "it is not there".to_owned();
+            let cause = found.note(object, None, why.clone());
+            blame.entry(*id).or_insert(cause);
+            self.suspect(*id, &why);
+            bad.entry(*id).or_default().push(None);
+        }
+        self.find_lost(&bad, (blame, gone), found)
+    }
+
+    /// The contents that are bad in every copy of every container they lie in.
+    pub(super) fn find_lost(
+        &self,
+        bad: &HashMap<ContainerId, Vec<Option<HashMap<Prefix, u64>>>>,
+        (mut blame, gone): (HashMap<ContainerId, usize>, HashSet<ContainerId>),
+        found: &mut Findings,
+    ) -> Result<()> {
+        let is_bad = |id: &ContainerId, prefix: &Prefix| {
+            bad.get(id).is_some_and(|copies| {
+                copies.iter().all(|copy| copy.as_ref().is_none_or(|bad| bad.contains_key(prefix)))
+            })
+        };
+        let numbers: HashSet<_> =
+            blame.keys().chain(&gone).map(|id| self.containers.number(*id, None)).collect();
+        let mut lost: Vec<(Prefix, ContainerId)> = Vec::new();
+        self.index.contents_of(&numbers, &mut |number, record, _| {
+            let id = self.containers.get(number).id;
+            if is_bad(&id, &record.prefix) {
+                lost.push((record.prefix, id));
+            }
+        })?;
+        for (prefix, id) in lost {
+            let good = self.index.find_where(&prefix, |number| {
+                let container = self.containers.get(number);
+                container.is_there() && !is_bad(&container.id, &prefix)
+            });
+            if good.is_none() {
+                let note = || found.note(id.to_string(), None, "it is not there".to_owned());
+                let cause = *blame.entry(id).or_insert_with(note);
+                found.bad.entry(prefix).or_insert(cause);
+            }
+        }
+        Ok(())
+    }
+
+    /// Walks every page of every snapshot once, for what is missing or cannot be read.
+    pub(super) fn walk_structure(
+        &self,
+        snapshots: &[(ListedSnapshot, Snapshot)],
+        found: &mut Findings,
+        watch: &dyn VerifyWatch,
+    ) -> Result<()> {
+        let mut seen: HashSet<Prefix> = HashSet::new();
+        let mut stack: Vec<PageRef> =
+            snapshots.iter().map(|(_, snapshot)| snapshot.root_page(self)).collect();
+        while let Some(page) = stack.pop() {
+            if watch.is_cancelled() {
+                return Err(StoreError::Cancelled);
+            }
+            if !seen.insert(page.fingerprint.prefix()) {
+                continue;
+            }
+            let content = match self.page_children(&page) {
+                Ok(content) => content,
+                Err(error) if error.is_unreadable() => {
+                    let object = self.where_lies(&page.fingerprint);
+                    found.lose(page.fingerprint.prefix(), object, error.in_short());
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
+            stack.extend(content.pages);
+            let mut items = content.items;
+            for entry in content.entries {
+                match entry.body {
+                    Body::File { recipe: Recipe::Inline(few), .. } => items.extend(few),
+                    Body::File { recipe: Recipe::Paged(page), .. } => stack.push(page),
+                    Body::Directory { root, .. } => stack.push(root),
+                    _ => {}
+                }
+            }
+            for item in items {
+                if let Item::Chunk(chunk) = item
+                    && !self.is_there(&chunk.fingerprint)
+                {
+                    let object = self.where_lies(&chunk.fingerprint);
+                    let why = "the content is in no container that is there".to_owned();
+                    found.lose(chunk.fingerprint.prefix(), object, why);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn is_there(&self, fingerprint: &Fingerprint) -> bool {
+        let there = |number| self.containers.get(number).is_there();
+        self.index.find_where(&fingerprint.prefix(), there).is_some()
+    }
+
+    /// The container that has, or had, a content.
+    pub(super) fn where_lies(&self, fingerprint: &Fingerprint) -> String {
+        let location = self.index.find_where(&fingerprint.prefix(), |_| true);
+        match location {
+            Some(location) => self.containers.get(location.container).id.to_string(),
+            None => "no container".to_owned(),
+        }
+    }
+
+    /// Reads and proves copies of containers, on as many threads as there are processors.
+    pub(super) fn prove_all(
+        &self,
+        chosen: &[Copy],
+        watch: &dyn VerifyWatch,
+    ) -> Result<(Vec<Proved>, u64)> {
+        let (next, proved) = (AtomicUsize::new(0), Mutex::new((Vec::new(), 0u64)));
+        let prove = || -> Result<()> {
+            let mut bytes = Vec::new();
+            while let Some(copy) = chosen.get(next.fetch_add(1, Ordering::Relaxed)) {
+                if watch.is_cancelled() {
+                    return Err(StoreError::Cancelled);
+                }
+                let mut read = || -> Result<ProvenContents> {
+                    let extent = Extent::Within(self.header.layout.longest_container());
+                    self.place.read(&copy.object, extent, &mut bytes)?;
+                    self.prove_container(copy.id, &bytes)
+                };
+                let result = match read() {
+                    // The line may have changed it, not the place.
+                    Err(StoreError::Damaged { .. }) if self.place.is_far() => read(),
+                    other => other,
+                };
+                let result = match result {
+                    Err(error) if !passes_over(&error) => return Err(error),
+                    other => other,
+                };
+                let mut proved = proved.lock().unwrap_or_else(PoisonError::into_inner);
+                proved.1 += bytes.len() as u64;
+                proved.0.push((copy.clone(), result));
+                watch.progress(VerifyProgress {
+                    containers_done: proved.0.len(),
+                    containers: chosen.len(),
+                    bytes: proved.1,
+                });
+            }
+            Ok(())
+        };
+        let threads = std::thread::available_parallelism().map_or(1, |count| count.get().min(4));
+        std::thread::scope(|scope| {
+            let workers: Vec<_> = (0..threads).map(|_| scope.spawn(prove)).collect();
+            workers.into_iter().try_for_each(|worker| {
+                worker
+                    .join()
+                    .unwrap_or_else(|_| Err(StoreError::Stopped("a thread panicked".to_owned())))
+            })
+        })?;
+        Ok(proved.into_inner().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// One copy of a container.
+#[derive(Clone)]
+pub(super) struct Copy {
+    id: ContainerId,
+    object: ObjectName,
+    is_spare: bool,
+}
+
+type Proved = (Copy, Result<ProvenContents>);
+
+/// The copies to read: all of trees, and the chosen share of the data.
+pub(super) fn choose(present: &[Copy], share: DataShare) -> Vec<Copy> {
+    let percent = match share {
+        DataShare::None => 0,
+        DataShare::All => 100,
+        DataShare::Percent(percent) => u32::from(percent.min(100)),
+    };
+    let mut random = [0; 8];
+    // Without random numbers the same share is read each time, which is no worse than none.
+    let _ = getrandom::fill(&mut random);
+    let chosen = |id: &ContainerId| {
+        let hash =
+            blake3::Hasher::new().update(&random).update(id.to_string().as_bytes()).finalize();
+        u32::from(u16::from_le_bytes([hash.as_bytes()[0], hash.as_bytes()[1]])) * 100
+            < percent * 65_536
+    };
+    let copies = present.iter().filter(|copy| copy.id.class == Class::Tree || chosen(&copy.id));
+    copies.cloned().collect()
+}
