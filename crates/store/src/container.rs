@@ -465,6 +465,30 @@ mod tests {
     }
 
     #[test]
+    fn contents_fill_a_container_however_small_they_are() {
+        let keys = keys();
+        let run_key = Secret([8; 32]);
+        let id = ContainerId { class: Class::Data, run: RunId([2; 16]), sequence: 5 };
+        let wrapped = keys.wrap(id.run, id.class, &run_key).expect("wraps");
+        let mut container =
+            OpenContainer::begin(id, 1, &run_key, wrapped, Vec::new(), 0).expect("begins");
+        let mut compressor = Compressor::new(Compression::Default).expect("zstd");
+        let mut count = 0;
+        while !container.is_full(u32::MAX) {
+            let mut block = OpenBlock::default();
+            let prints: Vec<_> = (0..4096u32)
+                .map(|chunk| {
+                    block.push(&chunk.to_le_bytes());
+                    Fingerprint([chunk as u8; 32])
+                })
+                .collect();
+            container.add(&mut block, &prints, &mut compressor).expect("adds");
+            count += prints.len();
+        }
+        assert_eq!(count, ENOUGH_ROWS);
+    }
+
+    #[test]
     fn every_flipped_bit_and_every_cut_is_noticed() {
         let keys = keys();
         let (bytes, directory, _) = sample(&keys);

@@ -186,6 +186,14 @@ fn is_consequence(failure: &EngineError) -> bool {
     matches!(failure, EngineError::Store(Stopped(_) | Cancelled))
 }
 
+/// Which of two failures is told: the cause, not what followed from it, whichever worker comes first.
+fn the_cause(told: Option<EngineError>, failure: EngineError) -> EngineError {
+    match told {
+        Some(told) if is_consequence(&failure) || !is_consequence(&told) => told,
+        _ => failure,
+    }
+}
+
 /// Ends the work when a worker ends, however it ends.
 pub(super) struct Guard<'p, 's>(&'p Pool<'s>);
 
@@ -367,14 +375,8 @@ impl<'s> Pool<'s> {
     pub fn stop(&self, failure: Option<EngineError>) {
         let mut state = locked(&self.state);
         if let Some(failure) = failure {
-            // What follows from the first failure says less than it.
-            let follows = is_consequence(&failure);
-            match &state.failure {
-                None => state.failure = Some(failure),
-                // Whichever worker comes first: the cause is told, not what followed from it.
-                Some(told) if !follows && is_consequence(told) => state.failure = Some(failure),
-                Some(_) => {}
-            }
+            let told = state.failure.take();
+            state.failure = Some(the_cause(told, failure));
         }
         if !state.finished {
             self.stopped.store(true, Ordering::SeqCst);
@@ -573,5 +575,27 @@ impl<'s> Pool<'s> {
             not_left: Vec::new(),
             damage: Vec::new(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use skellin_store::StoreError;
+
+    use super::*;
+
+    #[test]
+    fn the_cause_is_told_whichever_worker_comes_first() {
+        let cause = || EngineError::from(StoreError::Lost("its content".to_owned()));
+        let followed = || EngineError::from(StoreError::Cancelled);
+        for told in [
+            the_cause(Some(cause()), followed()),
+            the_cause(Some(followed()), cause()),
+            the_cause(None, cause()),
+        ] {
+            assert_eq!(told.to_string(), cause().to_string());
+        }
+        let other = EngineError::from(StoreError::Lost("another".to_owned()));
+        assert_eq!(the_cause(Some(cause()), other).to_string(), cause().to_string());
     }
 }
