@@ -262,6 +262,8 @@ pub fn prepare_drive(
 mod tests {
     use super::*;
 
+    const HEADER: &str = "skellin-store";
+
     #[test]
     fn mount_points_are_read_with_their_blanks() {
         assert_eq!(unescaped(r"/media/keeper/OAK\040east\134x"), r"/media/keeper/OAK east\x");
@@ -281,5 +283,29 @@ mod tests {
         assert_eq!(shown, ["/media/oak east", "/media/btr", "/media/ntfs"]);
         let own = mount_points(&Folders::default());
         assert!(own.iter().all(|path| path.is_absolute() && path != Path::new("/")));
+    }
+
+    #[test]
+    fn what_is_no_plain_file_is_waited_for_by_nobody_and_no_header() {
+        use rustix::fs::{CWD, Mode, mkfifoat};
+        let media = tempfile::tempdir().expect("a directory");
+        for (drive, name) in [("piped", HEADER), ("endless", HEADER), ("marked", MARK)] {
+            let root = media.path().join(drive).join("skellin");
+            fs::create_dir_all(&root).expect("makes");
+            let path = root.join(name);
+            match drive {
+                "endless" => std::os::unix::fs::symlink("/dev/zero", path).expect("links"),
+                _ => mkfifoat(CWD, path, Mode::RUSR).expect("a pipe"),
+            }
+        }
+        let drives = Some(media.path().to_path_buf());
+        let folders = Folders { drives, ..Folders::default() };
+        let (told, hears) = std::sync::mpsc::channel();
+        let look = std::thread::spawn(move || told.send(mounted_drives("skellin", &folders)));
+        let found = hears.recv_timeout(std::time::Duration::from_secs(20));
+        assert_eq!(found.expect("an answer in time"), []);
+        look.join().expect("no panic").expect("is heard");
+        let mark = media.path().join("marked/skellin");
+        assert!(read_mark(&mark).is_err(), "a pipe says nothing");
     }
 }
