@@ -334,7 +334,10 @@ fn damage_ends_with_status_3_and_names_the_files() {
     assert!(damage["files"][0]["path"].as_str().unwrap().ends_with("/ridge/only"));
     let (status, text) = world.run(&["verify", "oak"]);
     assert_eq!(status, 3);
-    assert!(text.contains("1 damage") && text.contains("/ridge/only in snapshot"), "{text}");
+    assert!(
+        text.contains("1 object is damaged") && text.contains("/ridge/only in snapshot"),
+        "{text}"
+    );
     let to = world.path("back").display().to_string();
     let (status, value) = world.json(&["restore", "readings@newest", "--to", &to]);
     assert_eq!((status, value["exceptions"].as_array().unwrap().len()), (3, 1));

@@ -138,6 +138,12 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
             _ => {}
         }
     }
-    out.push_str(&format!("{}\n", words::counted(report.damage.len() as u64, "damage", "damages")));
+    let count = report.damage.len() as u64;
+    let counted = words::counted(count, "object is damaged", "objects are damaged");
+    out.push_str(&format!("{counted}\n"));
+    if report.damage.iter().any(|damage| !damage.files.is_empty()) {
+        let mend = "the next run stores again what its sources still have, which mends older snapshots, too";
+        out.push_str(&format!("  → {mend}\n"));
+    }
     out
 }
