@@ -267,8 +267,8 @@ fn one_file(far: &Far) -> Result<()> {
     let begun = Instant::now();
     let store = open(&place, Cache::None)?;
     let spec = SnapshotSpec::Of { plan: "far".to_owned(), when: When::Newest };
-    let snapshot =
-        history::find_snapshot(&store, &spec, history::Whose { own: "hut", named: None })?;
+    let whose = history::Whose { own: "hut", named: None, now: i64::MAX };
+    let snapshot = history::find_snapshot(&store, &spec, whose)?.snapshot;
     let path = std::os::unix::ffi::OsStrExt::as_bytes(wanted.as_os_str());
     let located = history::must_locate(&store, &snapshot, path)?;
     let out = far.folder.join("out");

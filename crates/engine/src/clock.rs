@@ -14,6 +14,15 @@ pub trait Clock: Send + Sync {
     fn now(&self) -> i64;
 }
 
+/// Clocks are put right by this much at most without anything to be thought of it, in milliseconds.
+const AHEAD: i64 = 5 * 60 * 1000;
+
+/// Whether what is dated so was dated by a clock that was ahead; both in milliseconds since 1970.
+#[must_use]
+pub fn is_ahead(time: i64, now: i64) -> bool {
+    time > now.saturating_add(AHEAD)
+}
+
 /// The system's time.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct SystemClock;

@@ -13,6 +13,7 @@ use skellin_plan::{
 };
 
 use crate::{
+    clock::is_ahead,
     conduct::last_good,
     config::{Configuration, PlanFile},
     error::{EngineError, Result},
@@ -27,11 +28,11 @@ const RUNS: usize = 50;
 /// So many of the newest runs tell how long the next will take.
 const RUNS_THAT_TELL: usize = 30;
 
-/// Clocks are put right by this much at most without anything to be thought of it.
-const AHEAD: SignedDuration = SignedDuration::from_mins(5);
-
 /// What lasts is told again after this.
 const DAILY: SignedDuration = SignedDuration::from_hours(24);
+
+/// A run's entry is made so much later than its lock is taken at most, in milliseconds.
+const ENTERED_WITHIN: i64 = 5000;
 
 /// What decides, beside the time: what is configured, and what has been.
 #[derive(Clone, Copy)]
@@ -107,7 +108,6 @@ impl Watch<'_> {
     /// # Errors
     /// If the journal cannot be read.
     pub fn plans(&self, now: i64) -> Result<Vec<DuePlan>> {
-        let now = moment(now);
         let plans = self.configuration.plans.iter();
         let found = plans.filter_map(|file| Some((file.plan.as_ref()?, since(&file.path))));
         let mut found =
@@ -116,12 +116,12 @@ impl Watch<'_> {
         Ok(found)
     }
 
-    fn plan(&self, plan: &Plan, since: Timestamp, now: Timestamp) -> Result<DuePlan> {
+    fn plan(&self, plan: &Plan, since: Timestamp, now: i64) -> Result<DuePlan> {
         let mut runs = Vec::new();
         if let Some(journal) = self.journal {
             runs = journal.runs(&plan.name, RUNS)?;
             // What a clock that was wrong dated into the future must not keep everything waiting.
-            runs.retain(|run| moment(run.started) <= now + AHEAD);
+            runs.retain(|run| !is_ahead(run.started, now));
         }
         // One that was killed has no end either; it holds no lock.
         let goes_on = runs.first().is_some_and(|run| run.outcome == Outcome::Running);
@@ -134,19 +134,22 @@ impl Watch<'_> {
             cut: run.is_cut(),
         });
         let mut attempts: Vec<Attempt> = attempts.collect();
-        // Without a record the lock tells when the plan was run last, by its time.
-        if attempts.is_empty()
-            && let Some(started) = PlanLock::last_taken(state, &plan.name).map(moment)
-            && started <= now + AHEAD
+        // Of a run without a record the lock tells when it was, by its time.
+        let recorded = runs.first().map_or(i64::MIN, |run| run.started);
+        if let Some(started) = PlanLock::last_taken(state, &plan.name)
+            && started > recorded.saturating_add(ENTERED_WITHIN)
+            && !is_ahead(started, now)
+            && !is_running
         {
-            attempts.push(Attempt { started, ended: started, good: true, cut: false });
+            let started = moment(started);
+            attempts.insert(0, Attempt { started, ended: started, good: true, cut: false });
         }
         let drive = match (plan.starting.on_drive, self.journal) {
             (true, Some(journal)) => journal.sign(&drive_sign(&plan.store))?.map(moment),
             _ => None,
         };
         let past = Past { attempts, since, booted: self.booted, drive };
-        let zone = zone(plan);
+        let (zone, now) = (zone(plan), moment(now));
         let machine = plan.machine.as_deref().unwrap_or(self.machine);
         let offset = plan.starting.offset(&plan.name, machine);
         let mut next = plan.starting.next(plan.schedule.as_ref(), &past, offset, now, &zone);
@@ -182,7 +185,6 @@ impl Watch<'_> {
     /// # Errors
     /// If the journal cannot be read.
     pub fn stores(&self, now: i64) -> Result<Vec<DueStore>> {
-        let now = moment(now);
         let since = since(&self.configuration.folders.config.join("stores.toml"));
         let mut found = Vec::new();
         for config in self.configuration.stores.fine.values() {
@@ -190,7 +192,7 @@ impl Watch<'_> {
             let done = match self.journal {
                 Some(journal) => {
                     let mut done = journal.verifications(&config.name, RUNS)?;
-                    done.retain(|entry| moment(entry.started) <= now + AHEAD);
+                    done.retain(|entry| !is_ahead(entry.started, now));
                     done
                 }
                 None => Vec::new(),
@@ -203,7 +205,7 @@ impl Watch<'_> {
             });
             let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
             let starting = Starting::default();
-            let zone = TimeZone::system();
+            let (zone, now) = (TimeZone::system(), moment(now));
             let next = starting.next(Some(schedule), &past, SignedDuration::ZERO, now, &zone);
             found.extend(next.map(|next| DueStore {
                 store: config.name.clone(),

@@ -42,7 +42,7 @@ pub mod timers;
 mod waits;
 
 pub use around::{Owed, owed_leaves};
-pub use clock::{Cancel, Clock, MovedClock, SystemClock};
+pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
 pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
@@ -54,8 +54,8 @@ pub use event::{Event, EventSink, Exception, Progress};
 pub use explain::{Amounts, Reasons, explain, measure};
 pub use folders::Folders;
 pub use journal::{
-    Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Message, Outcome, StepRecord,
-    Work, rules_of_last_run,
+    Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Mended, Message, Outcome,
+    StepRecord, Work, rules_of_last_run,
 };
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::{PlanLock, StewardLock};

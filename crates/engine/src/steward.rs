@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 
 use crate::{
-    due::{Watch, unwish},
-    error::Result,
+    due::{DuePlan, DueStore, Watch, unwish},
+    error::{EngineError, Result},
 };
 
 /// Something to be done.
@@ -42,6 +42,8 @@ pub struct Look {
     pub waiting: Vec<Job>,
     /// When something is due next, in milliseconds since 1970.
     pub next: Option<i64>,
+    /// Why the journal could not be used, if it could not.
+    pub unrecorded: Option<String>,
 }
 
 /// A job that has ended and is due at once again left no trace: it is tried again after so many
@@ -68,25 +70,34 @@ impl Steward {
     /// Takes a look, and starts what is due and can be started: one work for each store at a time.
     ///
     /// # Errors
-    /// If the journal cannot be read or written.
+    /// If the configuration has no such plan any more.
     pub fn look(&mut self, watch: &Watch<'_>, hands: &mut dyn Hands, now: i64) -> Result<Look> {
         for job in hands.ended() {
             self.going.remove(&job);
         }
-        watch.note_drives(now)?;
+        let mut look = Look::default();
+        // Nothing that is only a record keeps a run from starting.
+        let (plans, stores, watch) = match noted(watch, now) {
+            Ok((plans, stores)) => (plans, stores, *watch),
+            Err(error @ EngineError::Journal { .. }) => {
+                look.unrecorded = Some(error.to_string());
+                let watch = Watch { journal: None, ..*watch };
+                let (plans, stores) = noted(&watch, now)?;
+                (plans, stores, watch)
+            }
+            Err(error) => return Err(error),
+        };
         let mut wishes = Vec::new();
-        let plans = watch.plans(now)?;
         for plan in &plans {
             // One that somebody runs by hand is none of ours.
             let due = plan.next.filter(|_| !plan.is_running);
             let job = Job::Run(plan.plan.clone());
             wishes.extend(due.map(|due| (due.at, job, plan.store.clone())));
         }
-        for store in watch.stores(now)? {
+        for store in stores {
             wishes.push((store.next.at, Job::Verify(store.store.clone()), store.store));
         }
         wishes.sort();
-        let mut look = Look::default();
         let mut busy: BTreeSet<String> = self.going.values().cloned().collect();
         let wanted: BTreeSet<&Job> = wishes.iter().map(|(_, job, _)| job).collect();
         self.served.retain(|job, _| wanted.contains(job));
@@ -132,7 +143,16 @@ impl Steward {
             }
         }
         // What was started a moment ago may be late all the same: it has not come to anything yet.
-        watch.tell_late(&plans, now)?;
+        match watch.tell_late(&plans, now) {
+            Err(error @ EngineError::Journal { .. }) => look.unrecorded = Some(error.to_string()),
+            told => drop(told?),
+        }
         Ok(look)
     }
+}
+
+/// What is due, after the drives that are here are noted.
+fn noted(watch: &Watch<'_>, now: i64) -> Result<(Vec<DuePlan>, Vec<DueStore>)> {
+    watch.note_drives(now)?;
+    Ok((watch.plans(now)?, watch.stores(now)?))
 }

@@ -115,8 +115,8 @@ fn one_file_out_of_many_containers_takes_few_requests() {
     let opened: Arc<dyn Place> = Arc::clone(&place) as Arc<dyn Place>;
     let store = Arc::new(Store::open(opened, PASSPHRASE, Cache::None).unwrap());
     let spec = SnapshotSpec::Of { plan: "readings".to_owned(), when: When::Newest };
-    let snapshot =
-        history::find_snapshot(&store, &spec, history::Whose { own: "hut", named: None }).unwrap();
+    let whose = history::Whose { own: "hut", named: None, now: i64::MAX };
+    let snapshot = history::find_snapshot(&store, &spec, whose).unwrap().snapshot;
     let out = folder.path().join("out");
     let mut restoring = Restoring::all(&snapshot, &out);
     restoring.paths = vec![source.join("2026/11/gauge.csv")];

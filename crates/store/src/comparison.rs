@@ -15,7 +15,7 @@ use crate::{
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
     segment::{SegmentDraft, SegmentId},
-    snapshot::Snapshot,
+    snapshot::{ListedSnapshot, Order, Snapshot},
     store::Store,
     tree::{Item, PageRef, Recipe, Spot},
 };
@@ -44,7 +44,8 @@ impl Comparison {
     }
 
     /// Loads the index, the base and what can be resumed, writing nothing at the place. `own` is the
-    /// run that asks. Handed back as well: damage that does not hinder.
+    /// run that asks, `last` the snapshot of the run before it. Handed back as well: damage that does
+    /// not hinder.
     ///
     /// The victims of notices have been taken out of use before: the containers are listed here,
     /// and a notice that is gone by now has had its victims deleted, which the listing shows.
@@ -52,6 +53,7 @@ impl Comparison {
         store: &Arc<Store>,
         lineage: Lineage,
         own: Option<RunId>,
+        last: Option<&ListedSnapshot>,
     ) -> Result<(Self, Vec<StoreError>)> {
         store.compare_trees();
         let Found { damage: mut warnings, containers: listed, unlisted, broken_segments } =
@@ -59,11 +61,10 @@ impl Comparison {
         let mut comparison = Self::empty(Arc::clone(store));
         comparison.unlisted = Mutex::new((unlisted, broken_segments));
         let clean = store.nearby.last_clean(lineage);
-        let base = store.newest_of(lineage, clean)?;
         if own.is_some() {
             store.nearby.begin(lineage);
         }
-        if let Some(listed) = &base {
+        if let Some(listed) = last {
             match store.read_snapshot(listed) {
                 Ok(snapshot) => {
                     let ids = ContainerRun::spread(&snapshot.containers)?;
@@ -75,9 +76,9 @@ impl Comparison {
                 Err(error) => return Err(error),
             }
         }
-        // The run before has ended well, and was the newest: nothing was interrupted since.
-        if clean.is_none() || clean != base.as_ref().map(|base| base.run) {
-            let since = base.map_or(i64::MIN, |base| base.started);
+        // The run before has ended well, and was the last: nothing was interrupted since.
+        if clean.is_none() || clean != last.map(|last| last.run) {
+            let since = last.map_or(Order(i64::MIN), |last| last.order);
             comparison.find_resume_points(lineage, own, since, listed)?;
         }
         Ok((comparison, warnings))
@@ -89,7 +90,9 @@ impl Comparison {
     /// If the place fails.
     pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
         store.condemn_from_notices(&HashSet::new())?;
-        let (comparison, _) = Self::load(store, store.lineage(plan, machine), None)?;
+        let lineage = store.lineage(plan, machine);
+        let last = store.last_of(lineage, store.nearby.last_clean(lineage))?;
+        let (comparison, _) = Self::load(store, lineage, None, last.as_ref())?;
         Ok(comparison)
     }
 
@@ -98,7 +101,7 @@ impl Comparison {
         &mut self,
         lineage: Lineage,
         own: Option<RunId>,
-        base_started: i64,
+        since: Order,
         listed: Vec<(ContainerId, u64)>,
     ) -> Result<()> {
         let mut interrupted = Vec::new();
@@ -117,8 +120,8 @@ impl Comparison {
                 Err(error) => return Err(error),
             }
         }
-        interrupted.retain(|record| record.started >= base_started);
-        interrupted.sort_by_key(|record| record.started);
+        interrupted.retain(|record| record.order >= since.0);
+        interrupted.sort_by_key(|record| record.order);
         let skipped = interrupted.len().saturating_sub(MOST_RESUMED);
         let runs: Vec<RunId> = interrupted[skipped..].iter().map(|record| record.run).collect();
         let mut containers = listed;

@@ -94,6 +94,9 @@ pub(crate) struct RunRecord {
     /// When it began, in milliseconds since 1970.
     #[n(3)]
     pub started: i64,
+    /// Its place in the order of the runs of its lineage.
+    #[n(4)]
+    pub order: i64,
 }
 
 /// Containers that no run may rely on any more: a reclaim wishes to delete them, or somebody met

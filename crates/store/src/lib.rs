@@ -53,7 +53,7 @@ pub use ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
 pub use index::Cache;
 pub use session::{Session, SessionStart, SnapshotDraft};
 pub use slot::PassphraseCost;
-pub use snapshot::{ExceptionRecord, ListedSnapshot, Snapshot, SnapshotSource};
+pub use snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, SnapshotSource};
 pub use store::{FOLDERS, Store};
 pub use suspects::Suspect;
 pub use tree::{

@@ -63,6 +63,7 @@ fn begin(store: &Arc<Store>, started: i64) -> Arc<Session> {
         plan: "readings",
         machine: "hut",
         started,
+        order: None,
         compression: Compression::Default,
     };
     Session::begin(store, &start).expect("begins")

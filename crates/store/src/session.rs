@@ -20,7 +20,7 @@ use crate::{
     keys::WRAPPED,
     segment::SegmentId,
     signed::Machine,
-    snapshot::{ExceptionRecord, RootHint, Snapshot, SnapshotSource, sealed_name},
+    snapshot::{ExceptionRecord, Order, RootHint, Snapshot, SnapshotSource, sealed_name},
     store::Store,
     tree::{PageRef, PageSink, Spot},
     tree_writer::TreeWriter,
@@ -38,6 +38,9 @@ pub struct SessionStart<'a> {
     pub machine: &'a str,
     /// When the run began, in milliseconds since 1970.
     pub started: i64,
+    /// Its place in the order of the runs of its lineage, if that is known: the copy of a snapshot
+    /// has the original's.
+    pub order: Option<Order>,
     /// How hard to compress.
     pub compression: Compression,
 }
@@ -92,17 +95,21 @@ impl Session {
     /// # Errors
     /// If the place fails; nothing but the run's record was written then.
     pub fn begin(store: &Arc<Store>, start: &SessionStart<'_>) -> Result<Arc<Self>> {
-        let SessionStart { plan, machine: machine_name, started, compression } = *start;
+        let SessionStart { plan, machine: machine_name, started, order, compression } = *start;
         let run = RunId::random()?;
         let lineage = store.keys.lineage(plan, machine_name);
         let machine = Arc::new(Machine::certified(&store.keys, machine_name)?);
-        let snapshot_leaf = sealed_name(&store.keys, started, lineage, run)?;
-        let record = RunRecord { run, lineage, snapshot: snapshot_leaf.clone(), started };
+        // Whatever became of it since, what its containers are is looked up after the notices.
+        let last = store.last_of(lineage, store.nearby.last_clean(lineage))?;
+        let order = order.unwrap_or(Order::after(last.as_ref().map(|last| last.order), started));
+        let snapshot_leaf = sealed_name(&store.keys, (started, order), lineage, run)?;
+        let snapshot = snapshot_leaf.clone();
+        let record = RunRecord { run, lineage, snapshot, started, order: order.0 };
         store.put_record(&format!("runs/{run}"), &record, &machine)?;
         store.containers.clear_used();
         let writing = Writing::start(store, machine, run, compression)?;
         let notices = store.condemn_from_notices(&HashSet::new())?;
-        let (comparison, warnings) = Comparison::load(store, lineage, Some(run))?;
+        let (comparison, warnings) = Comparison::load(store, lineage, Some(run), last.as_ref())?;
         let known_notices = Mutex::default();
         acknowledge(&writing, comparison.base(), &notices, &known_notices)?;
         let session = Self {

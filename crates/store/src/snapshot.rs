@@ -153,23 +153,40 @@ impl Snapshot {
 pub struct ListedSnapshot {
     /// The object.
     pub object: ObjectName,
-    /// When its run began, in milliseconds since 1970.
+    /// When its run began by the machine's clock, in milliseconds since 1970.
     pub started: i64,
+    /// Its place in the order of the runs of its lineage: later ones have larger numbers, whatever
+    /// the clock said.
+    pub order: Order,
     /// Plan and machine.
     pub lineage: Lineage,
     /// The run that made it.
     pub run: RunId,
 }
 
-/// The name a snapshot will have: sealed time, lineage and run.
+/// Where a run stands among those of its lineage: its time in milliseconds since 1970, or one more
+/// than that of the run before it where the clock says less (a hybrid logical clock, Kulkarni et al.,
+/// "Logical Physical Clocks", 2014).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Order(pub i64);
+
+impl Order {
+    /// That of a run that begins now, after another.
+    pub(crate) fn after(before: Option<Self>, started: i64) -> Self {
+        Self(before.map_or(started, |before| before.0.saturating_add(1).max(started)))
+    }
+}
+
+/// The name a snapshot will have: sealed time, order, lineage and run.
 pub(crate) fn sealed_name(
     keys: &Keys,
-    started: i64,
+    (started, order): (i64, Order),
     lineage: Lineage,
     run: RunId,
 ) -> Result<String> {
     let nonce: [u8; 12] = random()?;
-    let plain = [started.to_be_bytes().as_slice(), &lineage.0, &run.0].concat();
+    let times = [started.to_be_bytes(), order.0.to_be_bytes()].concat();
+    let plain = [times.as_slice(), &lineage.0, &run.0].concat();
     Ok(hex(&seal_with(&keys.names, nonce, &plain)?))
 }
 
@@ -186,10 +203,12 @@ fn seal_with(key: &Secret, nonce: [u8; 12], plain: &[u8]) -> Result<Vec<u8>> {
 fn open_name(keys: &Keys, leaf: &str) -> Option<ListedSnapshot> {
     let plain = keys.names.open(&unhex(leaf)?, b"skellin snapshot name v1")?;
     let (started, rest) = plain.split_first_chunk::<8>()?;
+    let (order, rest) = rest.split_first_chunk::<8>()?;
     let (lineage, run) = rest.split_first_chunk::<16>()?;
     Some(ListedSnapshot {
         object: ObjectName::new(format!("snapshots/{leaf}")).ok()?,
         started: i64::from_be_bytes(*started),
+        order: Order(i64::from_be_bytes(*order)),
         lineage: Lineage(*lineage),
         run: RunId(run.try_into().ok()?),
     })
@@ -207,7 +226,7 @@ fn info(keys: &Keys, leaf: &str) -> Vec<u8> {
 
 impl Store {
     /// All snapshots that are listed: present, or their second copy is and their run has ended;
-    /// neither marked expired nor their run declared dead. Oldest first.
+    /// neither marked expired nor their run declared dead. In the order of their runs.
     ///
     /// # Errors
     /// If the place fails, or a marker is damaged.
@@ -223,7 +242,7 @@ impl Store {
             let open = self.open_runs()?;
             spared.retain(|snapshot| !open.contains(&snapshot.run));
             snapshots.extend(spared);
-            snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
+            snapshots.sort_by_key(|snapshot| (snapshot.order, snapshot.run));
         }
         snapshots.retain(|snapshot| !gone.contains(&snapshot.run));
         Ok(snapshots)
@@ -235,19 +254,19 @@ impl Store {
         Ok(listed.iter().filter_map(|object| RunId::parse(object.name.leaf())).collect())
     }
 
-    /// All snapshots of which a folder has a copy, oldest first.
+    /// All snapshots of which a folder has a copy, in the order of their runs.
     fn present_snapshots(&self, folder: &str) -> Result<Vec<ListedSnapshot>> {
         let listed = self.place.listing(folder)?;
         let opened = listed.iter().filter_map(|object| open_name(&self.keys, object.name.leaf()));
         let mut snapshots: Vec<_> = opened.collect();
-        snapshots.sort_by_key(|snapshot| (snapshot.started, snapshot.run));
+        snapshots.sort_by_key(|snapshot| (snapshot.order, snapshot.run));
         Ok(snapshots)
     }
 
-    /// The newest listed snapshot of a lineage to compare with; one of which only the second copy
+    /// The last listed snapshot of a lineage, in the order of its runs, to compare with; one of which only the second copy
     /// is left is passed over. `clean`: a run that is known to have ended well; no
     /// verdict can have declared it dead since.
-    pub(crate) fn newest_of(
+    pub(crate) fn last_of(
         &self,
         lineage: Lineage,
         clean: Option<RunId>,
@@ -255,7 +274,7 @@ impl Store {
         let mut gone = self.expired_runs()?;
         let mut snapshots = self.present_snapshots("snapshots")?;
         snapshots.retain(|found| found.lineage == lineage && !gone.contains(&found.run));
-        if snapshots.last().is_some_and(|newest| Some(newest.run) != clean) {
+        if snapshots.last().is_some_and(|last| Some(last.run) != clean) {
             gone = self.dead_runs()?;
             snapshots.retain(|found| !gone.contains(&found.run));
         }

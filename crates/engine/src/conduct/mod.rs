@@ -481,12 +481,21 @@ impl Conductor<'_> {
         if let Err(error) = journal.forget_old(started) {
             self.note(&error);
         }
-        match journal.begin(&beginning) {
+        let begun = journal.begin(&beginning);
+        self.say_mended(journal);
+        match begun {
             Ok(id) => Some(id),
             Err(error) => {
                 self.note(&error);
                 None
             }
+        }
+    }
+
+    /// Says it if the journal turned out to be damaged and was put aside.
+    fn say_mended(&self, journal: &Journal) {
+        if let Some(mended) = journal.take_mended() {
+            self.events.event(Event::Note(mended.to_string()));
         }
     }
 
@@ -509,10 +518,11 @@ impl Conductor<'_> {
         if let Err(error) = journal.finish(id, &ending) {
             self.note(&error);
         }
+        self.say_mended(journal);
     }
 
     /// Work is worth more than its record.
     fn note(&self, error: &EngineError) {
-        self.events.event(Event::Note(format!("{error}; the work goes on without an entry")));
+        self.events.event(Event::Note(format!("{error}; the work goes on without a record")));
     }
 }

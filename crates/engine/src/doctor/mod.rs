@@ -12,7 +12,7 @@ use skellin_store::Store;
 pub use coverage::{Gap, gaps};
 
 use crate::{
-    clock::Cancel,
+    clock::{Cancel, is_ahead},
     config::Configuration,
     error::{EngineError, Result},
     journal::{Journal, JournalEntry, Outcome, Work},
@@ -138,6 +138,15 @@ impl Examination<'_> {
                 "skellin plan new PATH --store NAME drafts one",
             ));
         }
+        for aside in self.journal.map(Journal::put_aside).unwrap_or_default() {
+            found.push(Finding {
+                weight: Weight::Doubtful,
+                subject: aside.display().to_string(),
+                what: "a damaged journal was put aside here; what could be read of it is in the new one"
+                    .to_owned(),
+                hint: "check this disk; remove the file when nobody wants to look at it".to_owned(),
+            });
+        }
         if self.journal.is_none() {
             let subject = folders.state.display().to_string();
             let what = "the journal cannot be written: nobody will know what was run";
@@ -232,6 +241,25 @@ impl Examination<'_> {
             .into_iter()
             .filter(|entry| entry.work == Work::Run)
             .collect();
+        let (ahead, runs): (Vec<_>, Vec<_>) =
+            runs.into_iter().partition(|run| is_ahead(run.started, self.now));
+        if let Some(snapshot) = ahead.iter().find_map(|run| run.snapshot) {
+            let zone = plan.zone.clone().unwrap_or_else(jiff::tz::TimeZone::system);
+            let dated = Timestamp::from_millisecond(ahead[0].started).unwrap_or(Timestamp::MAX);
+            found.push(Finding {
+                weight: Weight::Doubtful,
+                subject: subject.clone(),
+                what: format!(
+                    "{} of its runs are dated later than now, up to {}: the clock was ahead, or is behind now",
+                    ahead.len(),
+                    dated.to_zoned(zone).strftime("%a %d %b %Y at %H:%M")
+                ),
+                hint: format!(
+                    "check the clock of this machine (timedatectl); the snapshots are whole, but not the newest whatever their date: restore from them by id, such as {}",
+                    short_id(&snapshot)
+                ),
+            });
+        }
         let ended = runs.iter().find(|entry| entry.outcome != Outcome::Running);
         let good = runs.iter().find(|entry| entry.snapshot.is_some());
         if let Some(last) = ended.filter(|last| last.snapshot.is_none()) {
@@ -283,6 +311,11 @@ fn describe(gap: &Gap) -> Finding {
         what,
         hint: "add it to a plan's sources, or to a plan of its own".to_owned(),
     }
+}
+
+/// As much of an id as tells it from others.
+fn short_id(id: &[u8; 16]) -> String {
+    id[..4].iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn wrong(subject: String, what: impl Into<String>, hint: impl Into<String>) -> Finding {

@@ -7,9 +7,12 @@ use std::io::Write;
 
 use jiff::Timestamp;
 use skellin_plan::{FarSource, SnapshotSpec, When};
-use skellin_store::{Body, Entry, Item, ListedSnapshot, Snapshot, Store};
+use skellin_store::{Body, Entry, Item, ListedSnapshot, Order, Snapshot, Store};
 
-use crate::error::{EngineError, Result};
+use crate::{
+    clock::is_ahead,
+    error::{EngineError, Result},
+};
 pub use listing::{Against, difference, list};
 pub use versions::{PathHistory, Version};
 
@@ -26,7 +29,7 @@ pub struct Located {
     pub entry: Entry,
 }
 
-/// Snapshots of a store, oldest first, with what they say of themselves. Those that cannot be
+/// Snapshots of a store, in the order of their runs, with what they say of themselves. Those that cannot be
 /// read are handed to `damaged`.
 ///
 /// # Errors
@@ -48,28 +51,45 @@ pub fn snapshots(
     Ok(found)
 }
 
-/// Whose snapshots a name means.
+/// Whose snapshots a name means, and when it is said.
 #[derive(Clone, Copy, Debug)]
 pub struct Whose<'a> {
     /// This machine, as its plans call it.
     pub own: &'a str,
     /// Another one, if it was named.
     pub named: Option<&'a str>,
+    /// The time, in milliseconds since 1970.
+    pub now: i64,
+}
+
+/// The snapshot that a name was found to mean.
+#[derive(Clone, Debug)]
+pub struct Meant {
+    /// The snapshot.
+    pub snapshot: Snapshot,
+    /// Its place in the order of the runs.
+    pub order: Order,
+    /// Of a later run, one that a clock which was ahead has dated into the future: it is not the
+    /// newest, and is had by its id.
+    pub ahead: Option<ListedSnapshot>,
 }
 
 /// The snapshot a name means: this machine's, or the named one's. Where this machine has none of the
-/// plan and one other has, it is that one's, as the snapshot itself says.
+/// plan and one other has, it is that one's, as the snapshot itself says. The newest is that of the last
+/// run, but for those that are dated later than now while others are not.
 ///
 /// # Errors
 /// [`EngineError::Unknown`] if there is none, with what there is.
-pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Result<Snapshot> {
+pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Result<Meant> {
     match spec {
         SnapshotSpec::Id(id) => {
             let listed = store.snapshots()?;
             let mut fitting =
                 listed.iter().filter(|snapshot| snapshot.run.to_string().starts_with(id.as_str()));
             match (fitting.next(), fitting.next()) {
-                (Some(one), None) => Ok(store.read_snapshot(one)?),
+                (Some(one), None) => {
+                    Ok(Meant { snapshot: store.read_snapshot(one)?, order: one.order, ahead: None })
+                }
                 (Some(_), Some(_)) => Err(unknown(
                     format!("more than one snapshot's id begins with {id}"),
                     "give more digits of it",
@@ -82,8 +102,8 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
         }
         SnapshotSpec::Of { plan, when } => {
             let limit = match when {
-                When::Newest => i64::MAX,
-                When::At(moment) => moment.as_millisecond(),
+                When::Newest => Limit::Now(whose.now),
+                When::At(moment) => Limit::At(moment.as_millisecond()),
             };
             let listed = store.snapshots()?;
             let wanted = whose.named.unwrap_or(whose.own);
@@ -145,17 +165,58 @@ fn unknown(what: String, hint: &str) -> EngineError {
     EngineError::Unknown { what, hint: hint.to_owned() }
 }
 
-/// The newest snapshot of a machine's plan that is not younger than a moment.
+/// Up to when snapshots count.
+#[derive(Clone, Copy)]
+enum Limit {
+    /// The last run counts, whatever its clock said unless that is later than now.
+    Now(i64),
+    /// What is dated later does not count.
+    At(i64),
+}
+
+/// The newest snapshot of a machine's plan up to a limit.
 fn newest_of(
     store: &Store,
     listed: &[ListedSnapshot],
     (plan, machine): (&str, &str),
-    limit: i64,
-) -> Result<Option<Snapshot>> {
+    limit: Limit,
+) -> Result<Option<Meant>> {
     let lineage = store.lineage(plan, machine);
-    let mut fitting = listed.iter().rev();
-    let found = fitting.find(|known| known.lineage == lineage && known.started <= limit);
-    Ok(found.map(|listed| store.read_snapshot(listed)).transpose()?)
+    let own = || listed.iter().filter(|known| known.lineage == lineage);
+    let found = match limit {
+        Limit::At(moment) => own()
+            .filter(|known| known.started <= moment)
+            .max_by_key(|known| (known.started, known.order)),
+        Limit::Now(now) => {
+            own().rev().find(|known| !is_ahead(known.started, now)).or_else(|| own().next_back())
+        }
+    };
+    let Some(found) = found else { return Ok(None) };
+    let ahead = match limit {
+        Limit::Now(now) => {
+            own().rev().find(|known| is_ahead(known.started, now) && known.order > found.order)
+        }
+        Limit::At(_) => None,
+    };
+    let snapshot = store.read_snapshot(found)?;
+    Ok(Some(Meant { snapshot, order: found.order, ahead: ahead.cloned() }))
+}
+
+/// When the run of each listed snapshot began at the latest, in milliseconds since 1970: as it is
+/// dated, but before the run after it, and not later than now. `listed` in the order of the runs.
+#[must_use]
+pub fn latest_times(listed: &[&ListedSnapshot], now: i64) -> Vec<i64> {
+    let mut next = now.saturating_add(1);
+    let mut times: Vec<i64> = listed
+        .iter()
+        .rev()
+        .map(|snapshot| {
+            next = snapshot.started.min(next - 1);
+            next
+        })
+        .collect();
+    times.reverse();
+    times
 }
 
 /// Splits a path as given: full, or beginning with a source's name in the snapshot.

@@ -34,8 +34,8 @@ impl Journal {
         let sql = "INSERT INTO drive (store, drive, id, seen, newest) VALUES (?1, ?2, ?3, ?4, ?5)
             ON CONFLICT (store, drive) DO UPDATE SET newest = COALESCE(?5, newest), seen = ?4
                 WHERE id = ?3";
-        let done = self.connection().execute(sql, params![store, drive, id, seen, newest]);
-        done.map(drop).map_err(|error| self.failed(&error))
+        let row = params![store, drive, id, seen, newest];
+        self.with(|connection| connection.execute(sql, row).map(drop))
     }
 
     /// Forgets a drive, so that another may have its name.
@@ -44,8 +44,7 @@ impl Journal {
     /// If the journal cannot be written.
     pub fn forget_drive(&self, store: &str, drive: &str) -> Result<()> {
         let sql = "DELETE FROM drive WHERE store = ?1 AND drive = ?2";
-        let done = self.connection().execute(sql, [store, drive]);
-        done.map(drop).map_err(|error| self.failed(&error))
+        self.with(|connection| connection.execute(sql, [store, drive]).map(drop))
     }
 
     /// What is remembered of the drives of a store.
@@ -53,8 +52,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be read.
     pub fn drives(&self, store: &str) -> Result<Vec<DriveRecord>> {
-        let read = || {
-            let connection = self.connection();
+        self.with(|connection| {
             let sql = "SELECT drive, id, seen, newest FROM drive WHERE store = ?1 ORDER BY drive";
             let mut select = connection.prepare(sql)?;
             let found = select.query_map([store], |row| {
@@ -65,9 +63,8 @@ impl Journal {
                     newest: row.get(3)?,
                 })
             })?;
-            found.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        read().map_err(|error| self.failed(&error))
+            found.collect()
+        })
     }
 }
 

@@ -32,16 +32,14 @@ impl Journal {
             return Ok(0);
         }
         self.set_sign("forgotten", Some(now))?;
-        let connection = self.connection();
-        let forget = || {
+        self.with(|connection| {
             let gone = connection.execute(
                 "DELETE FROM work WHERE started < ?1 AND outcome <> 'running' AND id NOT IN (SELECT max(id) FROM work WHERE plan IS NOT NULL AND snapshot IS NOT NULL GROUP BY plan)",
                 [now - KEPT],
             )?;
             connection.execute("DELETE FROM message WHERE made < ?1", params![now - KEPT])?;
             Ok(gone)
-        };
-        forget().map_err(|error: rusqlite::Error| self.failed(&error))
+        })
     }
 
     /// Adds a line to the text log. Work is worth more than its log: what cannot be written is left

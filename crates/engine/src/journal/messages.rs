@@ -111,11 +111,10 @@ impl Journal {
         plan: &str,
         work: Option<i64>,
         now: i64,
-        decide: impl FnOnce(&[Trouble]) -> (Vec<Telling>, Vec<Trouble>),
+        decide: impl Fn(&[Trouble]) -> (Vec<Telling>, Vec<Trouble>),
         draft: impl Fn(&Telling) -> Option<Draft>,
     ) -> Result<usize> {
-        let mut connection = self.connection();
-        let write = || {
+        self.with(|connection| {
             let transaction =
                 connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
             let (told, left) = decide(&troubles(&transaction, plan)?);
@@ -139,8 +138,28 @@ impl Journal {
             }
             transaction.commit()?;
             Ok(made)
-        };
-        write().map_err(|error: rusqlite::Error| self.failed(&error))
+        })
+    }
+
+    /// Puts a message about a sign on its way, which is forgotten by that: whoever is first tells.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub(crate) fn tell_sign(&self, sign: &str, draft: &Draft, now: i64) -> Result<()> {
+        self.with(|connection| {
+            let transaction =
+                connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            if transaction.execute("DELETE FROM sign WHERE name = ?1", [sign])? == 0 {
+                return Ok(());
+            }
+            for channel in &draft.channels {
+                transaction.execute(
+                    "INSERT INTO message (channel, plan, topic, made, subject, body, facts, next) VALUES (?1, '', 'failure', ?2, ?3, ?4, ?5, ?2)",
+                    params![channel, now, draft.subject, draft.body, draft.facts],
+                )?;
+            }
+            transaction.commit()
+        })
     }
 
     /// What lasts with a plan and was told.
@@ -148,9 +167,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be read.
     pub fn troubles(&self, plan: &str) -> Result<Vec<Trouble>> {
-        let mut connection = self.connection();
-        let mut read = || troubles(&connection.transaction()?, plan);
-        read().map_err(|error| self.failed(&error))
+        self.with(|connection| troubles(&connection.transaction()?, plan))
     }
 
     /// Takes the messages whose time has come, so that no other process sends them too.
@@ -158,8 +175,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be written.
     pub fn claim_messages(&self, now: i64) -> Result<Vec<Message>> {
-        let mut connection = self.connection();
-        let mut claim = || {
+        self.with(|connection| {
             let transaction =
                 connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
             let open: Vec<(Message, Option<String>)> = transaction
@@ -180,8 +196,7 @@ impl Journal {
             }
             transaction.commit()?;
             Ok(taken)
-        };
-        claim().map_err(|error: rusqlite::Error| self.failed(&error))
+        })
     }
 
     /// Notes how a message fared.
@@ -190,8 +205,7 @@ impl Journal {
     /// If the journal cannot be written.
     pub fn note_delivery(&self, message: &Message, end: Result<(), &str>, now: i64) -> Result<()> {
         let tries = i64::from(message.tries) + 1;
-        let connection = self.connection();
-        let noted = match end {
+        self.with(|connection| match end {
             Ok(()) => connection.execute(
                 "UPDATE message SET sent = ?2, tries = ?3, claimed = NULL, words = NULL WHERE id = ?1",
                 params![message.id, now, tries],
@@ -204,8 +218,8 @@ impl Journal {
                     params![message.id, tries, now + pause, given_up, words],
                 )
             }
-        };
-        noted.map(drop).map_err(|error| self.failed(&error))
+        })
+        .map(drop)
     }
 
     /// When the next message that could not be sent is tried again, in milliseconds since 1970.
@@ -214,8 +228,7 @@ impl Journal {
     /// If the journal cannot be read.
     pub fn next_message(&self) -> Result<Option<i64>> {
         let sql = "SELECT min(next) FROM message WHERE sent IS NULL AND given_up IS NULL";
-        let next = self.connection().query_row(sql, [], |row| row.get(0)).optional();
-        next.map(Option::flatten).map_err(|error| self.failed(&error))
+        self.with(|connection| connection.query_row(sql, [], |row| row.get(0)))
     }
 
     /// How the messages about an entry fared.
@@ -223,8 +236,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be read.
     pub fn deliveries(&self, work: i64) -> Result<Vec<Delivery>> {
-        let connection = self.connection();
-        let read = || {
+        self.with(|connection| {
             let mut select = connection.prepare(
                 "SELECT channel, topic, subject, sent, given_up IS NOT NULL, tries, words FROM message WHERE work = ?1 ORDER BY id",
             )?;
@@ -239,9 +251,8 @@ impl Journal {
                     words: row.get(6)?,
                 })
             };
-            select.query_map([work], delivery)?.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        read().map_err(|error| self.failed(&error))
+            select.query_map([work], delivery)?.collect()
+        })
     }
 
     /// A moment remembered under a name, in milliseconds since 1970.
@@ -250,8 +261,7 @@ impl Journal {
     /// If the journal cannot be read.
     pub fn sign(&self, name: &str) -> Result<Option<i64>> {
         let sql = "SELECT value FROM sign WHERE name = ?1";
-        let found = self.connection().query_row(sql, [name], |row| row.get(0)).optional();
-        found.map_err(|error| self.failed(&error))
+        self.with(|connection| connection.query_row(sql, [name], |row| row.get(0)).optional())
     }
 
     /// Remembers a moment under a name; none forgets it.
@@ -259,14 +269,13 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be written.
     pub fn set_sign(&self, name: &str, moment: Option<i64>) -> Result<()> {
-        let connection = self.connection();
-        let set = match moment {
+        self.with(|connection| match moment {
             Some(moment) => connection.execute(
                 "INSERT INTO sign (name, value) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2",
                 params![name, moment],
             ),
             None => connection.execute("DELETE FROM sign WHERE name = ?1", [name]),
-        };
-        set.map(drop).map_err(|error| self.failed(&error))
+        })
+        .map(drop)
     }
 }

@@ -1,22 +1,23 @@
 //! The journal: the record of every run, restore and verification of this machine.
 //!
 //! It lies in the state directory as an SQLite database. What it loses is history, never data:
-//! a damaged one is put aside and a new one begun.
+//! a damaged one is put aside, and what can be read of it is taken over into a new one.
 
 mod drives;
 mod entry;
 mod keeping;
 mod lessons;
 mod liveness;
+mod mending;
 mod messages;
 mod steps;
 mod tables;
 
 use std::{
-    fs, io,
-    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
+    fs,
+    os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt},
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard, OnceLock, PoisonError},
+    sync::{Mutex, OnceLock},
     time::Duration,
 };
 
@@ -26,6 +27,7 @@ use entry::{COLUMNS, entry};
 pub use lessons::rules_of_last_run;
 pub(crate) use lessons::{past_runs, store_on_drive};
 use liveness::Alive;
+pub(crate) use mending::MENDED;
 pub use messages::{Delivery, Draft as MessageDraft, Message};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 pub use steps::StepRecord;
@@ -35,6 +37,7 @@ use tables::{TABLES, VERSION};
 use crate::{
     error::{EngineError, Result},
     event::Exception,
+    locked::locked,
 };
 
 /// So long another process may hold the journal.
@@ -42,13 +45,46 @@ const BUSY: Duration = Duration::from_secs(5);
 
 /// The journal, open.
 pub struct Journal {
-    connection: Mutex<Connection>,
+    database: Mutex<Database>,
     path: PathBuf,
     state: PathBuf,
     /// The sign that this process lives, from its first entry on.
     alive: OnceLock<Option<Alive>>,
-    /// Where a damaged journal was put, if that happened just now.
-    pub put_aside: Option<PathBuf>,
+    /// What became of a damaged journal that this process has met and nobody was told of yet.
+    mended: Mutex<Option<Mended>>,
+}
+
+/// A damaged journal that was put aside.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mended {
+    /// Where it is now.
+    pub aside: PathBuf,
+    /// Entries that could be read and are in the new one.
+    pub kept: u64,
+}
+
+impl std::fmt::Display for Mended {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { aside, kept } = self;
+        write!(
+            f,
+            "the journal was damaged; it is at {} now, and {kept} entries of it were recovered",
+            aside.display()
+        )
+    }
+}
+
+/// A database that is open, and which file it is.
+struct Database {
+    connection: Connection,
+    file: Option<FileId>,
+}
+
+/// A file by its device and number.
+type FileId = (u64, u64);
+
+fn file_id(path: &Path) -> Option<FileId> {
+    fs::metadata(path).ok().map(|facts| (facts.dev(), facts.ino()))
 }
 
 impl std::fmt::Debug for Journal {
@@ -71,10 +107,12 @@ impl From<rusqlite::Error> for Unusable {
     }
 }
 
-fn connect(path: &Path) -> Result<Connection, Unusable> {
-    // Made before SQLite does, for this account alone; what lies beside it gets the same rights.
-    let made = fs::OpenOptions::new().append(true).create(true).mode(0o600).open(path);
+fn connect(path: &Path) -> Result<Database, Unusable> {
+    // Made before SQLite does, for this account alone; what lies beside it gets the same rights. One
+    // that is there is not opened: closing it again would end the locks of this process (fcntl(2)).
+    let made = fs::OpenOptions::new().append(true).create_new(true).mode(0o600).open(path);
     drop(made);
+    let file = file_id(path);
     let mut connection = Connection::open(path)?;
     connection.busy_timeout(BUSY)?;
     // Without a file that is mapped: on a full disk a mapping ends the process.
@@ -95,7 +133,7 @@ fn connect(path: &Path) -> Result<Connection, Unusable> {
     let read = transaction.query_row("SELECT id, hint FROM work LIMIT 1", [], |_| Ok(()));
     read.optional().map_err(not_ours)?;
     transaction.commit()?;
-    Ok(connection)
+    Ok(Database { connection, file })
 }
 
 /// A statement that does not fit the tables, as against a failure to carry it out.
@@ -118,26 +156,55 @@ impl Journal {
             .mode(0o700)
             .create(state)
             .map_err(|error| EngineError::local("write to", state, error))?;
-        let opened = |connection: Connection, path, put_aside| Self {
-            connection: connection.into(),
+        let before = file_id(&path);
+        let (database, mended) = match connect(&path) {
+            Ok(database) => (database, None),
+            Err(Unusable::Failed(error)) if !is_damage(&error) => {
+                return Err(failed(&path, &error));
+            }
+            Err(_) => mending::mend(state, &path, before)?,
+        };
+        Ok(Self {
+            database: database.into(),
             path,
             state: state.to_path_buf(),
             alive: OnceLock::new(),
-            put_aside,
-        };
-        let told = |error: Unusable| match error {
-            Unusable::Failed(error) | Unusable::NotOurs(error) => failed(&path, &error),
-        };
-        match connect(&path) {
-            Ok(connection) => Ok(opened(connection, path, None)),
-            Err(Unusable::Failed(error)) if !is_damage(&error) => Err(failed(&path, &error)),
-            Err(_) => {
-                let aside = put_aside(&path)
-                    .map_err(|error| EngineError::local("put aside", &path, error))?;
-                let connection = connect(&path).map_err(told)?;
-                Ok(opened(connection, path, Some(aside)))
-            }
+            mended: Mutex::new(mended),
+        })
+    }
+
+    /// Damaged journals that were put aside beside this one.
+    #[must_use]
+    pub fn put_aside(&self) -> Vec<PathBuf> {
+        mending::put_aside(&self.state)
+    }
+
+    /// What became of a damaged journal that was met, if nobody was told of it yet.
+    #[must_use]
+    pub fn take_mended(&self) -> Option<Mended> {
+        locked(&self.mended).take()
+    }
+
+    /// Does something with the database. If it turns out to be damaged, it is put aside, and what
+    /// can be read of it taken over; then it is tried once more.
+    fn with<T>(&self, mut work: impl FnMut(&mut Connection) -> rusqlite::Result<T>) -> Result<T> {
+        let mut database = locked(&self.database);
+        if database.file != file_id(&self.path) {
+            // Another process has put it aside, or somebody has removed it.
+            *database = connect(&self.path).map_err(|error| unusable(&self.path, &error))?;
         }
+        let done = match work(&mut database.connection) {
+            Err(error) if is_damage(&error) => {
+                let (mended, told) = mending::mend(&self.state, &self.path, database.file)?;
+                *database = mended;
+                if told.is_some() {
+                    *locked(&self.mended) = told;
+                }
+                work(&mut database.connection)
+            }
+            done => done,
+        };
+        done.map_err(|error| failed(&self.path, &error))
     }
 
     /// How entries and messages name this process.
@@ -152,20 +219,11 @@ impl Journal {
         liveness::is_alive(&self.state, process)
     }
 
-    fn connection(&self) -> MutexGuard<'_, Connection> {
-        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn failed(&self, error: &rusqlite::Error) -> EngineError {
-        failed(&self.path, error)
-    }
-
     /// Notes that work begins; the number of its entry.
     ///
     /// # Errors
     /// If the journal cannot be written.
     pub fn begin(&self, beginning: &Beginning<'_>) -> Result<i64> {
-        let connection = self.connection();
         let Beginning { work, plan, store, machine, unattended, started } = *beginning;
         let row = params![
             work.word(),
@@ -179,9 +237,10 @@ impl Journal {
             unattended,
         ];
         let sql = "INSERT INTO work (kind, plan, store, machine, version, process, started, outcome, unattended) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
-        connection.execute(sql, row).map_err(|error| self.failed(&error))?;
-        let id = connection.last_insert_rowid();
-        drop(connection);
+        let id = self.with(|connection| {
+            connection.execute(sql, row)?;
+            Ok(connection.last_insert_rowid())
+        })?;
         let of = plan.unwrap_or(store);
         self.log(started, &format!("{id} {} of {of} into {store} begins", work.word()));
         Ok(id)
@@ -192,8 +251,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be written.
     pub fn finish(&self, id: i64, ending: &Ending<'_>) -> Result<()> {
-        let mut connection = self.connection();
-        let write = |connection: &mut Connection| {
+        self.with(|connection| {
             let transaction = connection.transaction()?;
             let (files, bytes) = (&ending.files, &ending.bytes);
             let number = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
@@ -219,9 +277,7 @@ impl Journal {
             }
             drop(add);
             transaction.commit()
-        };
-        write(&mut connection).map_err(|error| self.failed(&error))?;
-        drop(connection);
+        })?;
         let words = ending.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
         self.log(ending.ended, &format!("{id} ends: {}{words}", ending.outcome.word()));
         Ok(())
@@ -269,14 +325,12 @@ impl Journal {
         self.select(which, params![store, limit])
     }
 
-    fn select(&self, which: &str, values: impl rusqlite::Params) -> Result<Vec<JournalEntry>> {
-        let connection = self.connection();
-        let read = || {
-            let sql = format!("SELECT {COLUMNS} FROM work {which}");
+    fn select(&self, which: &str, values: &[&dyn rusqlite::ToSql]) -> Result<Vec<JournalEntry>> {
+        let sql = format!("SELECT {COLUMNS} FROM work {which}");
+        self.with(|connection| {
             let mut select = connection.prepare(&sql)?;
-            select.query_map(values, entry)?.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        read().map_err(|error| self.failed(&error))
+            select.query_map(values, entry)?.collect()
+        })
     }
 
     /// The exceptions an entry has kept.
@@ -284,20 +338,17 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be read.
     pub fn exceptions(&self, id: i64) -> Result<Vec<Exception>> {
-        let connection = self.connection();
-        let read = || {
+        self.with(|connection| {
             let mut select = connection
                 .prepare("SELECT path, reason FROM exception WHERE work = ?1 ORDER BY rowid")?;
             let row = |row: &Row<'_>| Ok(Exception { path: row.get(0)?, reason: row.get(1)? });
-            select.query_map([id], row)?.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        read().map_err(|error| self.failed(&error))
+            select.query_map([id], row)?.collect()
+        })
     }
 
     /// Entries of processes that ended without a word are interrupted ones.
     fn settle(&self) -> Result<()> {
-        let connection = self.connection();
-        let settle = || {
+        self.with(|connection| {
             let mut select =
                 connection.prepare("SELECT id, process FROM work WHERE outcome = 'running'")?;
             let open = select
@@ -312,8 +363,13 @@ impl Journal {
                 )?;
             }
             Ok(())
-        };
-        settle().map_err(|error: rusqlite::Error| self.failed(&error))
+        })
+    }
+}
+
+fn unusable(path: &Path, error: &Unusable) -> EngineError {
+    match error {
+        Unusable::Failed(error) | Unusable::NotOurs(error) => failed(path, error),
     }
 }
 
@@ -321,23 +377,16 @@ fn failed(path: &Path, error: &rusqlite::Error) -> EngineError {
     EngineError::Journal { path: path.to_owned(), why: error.to_string() }
 }
 
-/// Whether the file is no journal, as against one that cannot be reached.
+/// Whether the file is not what was written, as against one that cannot be reached.
 fn is_damage(error: &rusqlite::Error) -> bool {
-    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
-    matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
-}
-
-fn put_aside(path: &Path) -> io::Result<PathBuf> {
-    let number = (1..).map(|number| path.with_extension(format!("damaged-{number}")));
-    let aside = number.into_iter().find(|aside| !aside.exists()).unwrap_or_default();
-    fs::rename(path, &aside)?;
-    for side in ["sqlite-wal", "sqlite-shm", "sqlite-journal"] {
-        match fs::remove_file(path.with_extension(side)) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
-            _ => {}
-        }
+    use rusqlite::{
+        Error::{FromSqlConversionFailure, InvalidColumnType, Utf8Error},
+        ErrorCode::{DatabaseCorrupt, NotADatabase},
+    };
+    match error {
+        FromSqlConversionFailure(..) | InvalidColumnType(..) | Utf8Error(..) => true,
+        other => matches!(other.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase)),
     }
-    Ok(aside)
 }
 
 #[cfg(test)]
@@ -398,7 +447,7 @@ mod tests {
         old.execute("INSERT INTO work (kind, plan, store, machine, version, process, started, outcome) VALUES ('run', 'readings', 'oak', 'hut', '0', '', 5, 'done')", []).expect("a row");
         drop(old);
         let journal = Journal::open(state.path()).expect("a journal");
-        assert_eq!(journal.put_aside, None);
+        assert_eq!(journal.take_mended(), None);
         let id = journal.begin(&beginning("readings", 1000)).expect("begins");
         let rules = vec![("skip *.part".to_owned(), 1)];
         journal.finish(id, &Ending { rules, ..Ending::at(2000, Outcome::Done) }).expect("ends");
@@ -413,10 +462,9 @@ mod tests {
         let mut child = std::process::Command::new("true").spawn().expect("starts");
         let dead = format!("{} 1 x", child.id());
         child.wait().expect("ends");
-        journal
-            .connection()
-            .execute("UPDATE work SET process = ?1 WHERE id = ?2", params![dead, id])
-            .expect("updates");
+        let sql = "UPDATE work SET process = ?1 WHERE id = ?2";
+        let set = journal.with(|connection| connection.execute(sql, params![dead, id]));
+        set.expect("updates");
         let entry = journal.entries(None, 1).expect("entries").remove(0);
         assert_eq!(entry.outcome, Outcome::Interrupted);
         assert!(entry.words.expect("words").contains("ended unexpectedly"));
@@ -430,7 +478,7 @@ mod tests {
         {
             fs::write(state.path().join("journal.sqlite"), rubbish).expect("writes");
             let journal = Journal::open(state.path()).expect("a new journal");
-            let aside = journal.put_aside.clone().expect("the old one is kept");
+            let aside = journal.take_mended().expect("the old one is kept").aside;
             assert_eq!(&fs::read(&aside).expect("reads"), rubbish, "{number}");
             journal.begin(&beginning("readings", 1)).expect("begins");
             assert_eq!(journal.entries(None, 10).expect("entries").len(), 1);

@@ -44,8 +44,7 @@ impl Journal {
             step.code,
             step.output
         ];
-        let added = self.connection().execute(sql, row).map(drop);
-        added.map_err(|error| self.failed(&error))
+        self.with(|connection| connection.execute(sql, row).map(drop))
     }
 
     /// The steps of an entry, in their order.
@@ -53,8 +52,7 @@ impl Journal {
     /// # Errors
     /// If the journal cannot be read.
     pub fn steps(&self, work: i64) -> Result<Vec<StepRecord>> {
-        let connection = self.connection();
-        let read = || {
+        self.with(|connection| {
             let mut select = connection.prepare(
                 "SELECT kind, subject, started, ended, outcome, words, code, output FROM step WHERE work = ?1 ORDER BY rowid",
             )?;
@@ -70,8 +68,7 @@ impl Journal {
                     output: row.get(7)?,
                 })
             };
-            select.query_map([work], step)?.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        read().map_err(|error| self.failed(&error))
+            select.query_map([work], step)?.collect()
+        })
     }
 }

@@ -9,7 +9,7 @@ mod copy;
 use std::{collections::HashSet, sync::Arc};
 
 use skellin_store::{
-    Compression, ListedSnapshot, Session, SessionStart, Snapshot, SnapshotDraft, Store,
+    Compression, ListedSnapshot, Order, Session, SessionStart, Snapshot, SnapshotDraft, Store,
 };
 
 use crate::{
@@ -61,7 +61,7 @@ pub struct ReplicateReport {
     pub interrupted: bool,
 }
 
-/// Copies the snapshots that the other store has not, oldest first.
+/// Copies the snapshots that the other store has not, in the order of their runs.
 ///
 /// # Errors
 /// If a store or its place fails. Damage where a snapshot is read is told in the report.
@@ -89,7 +89,7 @@ fn all(
 ) -> Result<ReplicateReport> {
     let mut report = ReplicateReport::default();
     let there: HashSet<_> =
-        to.snapshots()?.iter().map(|listed| (listed.lineage, listed.started)).collect();
+        to.snapshots()?.iter().map(|listed| (listed.lineage, listed.order)).collect();
     let mut copied = Copied::default();
     for listed in from.snapshots()? {
         if request.cancel.is_cancelled() {
@@ -107,11 +107,11 @@ fn all(
         if request.plan.is_some_and(|plan| plan != snapshot.plan) {
             continue;
         }
-        if there.contains(&(to.lineage(&snapshot.plan, &snapshot.machine), snapshot.started)) {
+        if there.contains(&(to.lineage(&snapshot.plan, &snapshot.machine), listed.order)) {
             report.present += 1;
             continue;
         }
-        match one(from, to, &snapshot, request, &mut copied, &mut report) {
+        match one(from, to, (&snapshot, listed.order), request, &mut copied, &mut report) {
             Ok(()) => report.copied += 1,
             Err(EngineError::Store(error)) if error.is_damage() => {
                 report.damaged.push(not_copied(&listed, error.to_string()));
@@ -134,7 +134,7 @@ fn not_copied(listed: &ListedSnapshot, reason: String) -> NotCopied {
 fn one(
     from: &Arc<Store>,
     to: &Arc<Store>,
-    snapshot: &Snapshot,
+    (snapshot, order): (&Snapshot, Order),
     request: &ReplicateRequest<'_>,
     copied: &mut Copied,
     report: &mut ReplicateReport,
@@ -143,6 +143,7 @@ fn one(
         plan: &snapshot.plan,
         machine: &snapshot.machine,
         started: snapshot.started,
+        order: Some(order),
         compression: Compression::Default,
     };
     let session = Session::begin(to, &start)?;

@@ -201,7 +201,13 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     }
     store.sweep(SWEEP_AGE);
     let compression = compression(plan);
-    let start = SessionStart { plan: &plan.name, machine: request.machine, started, compression };
+    let start = SessionStart {
+        plan: &plan.name,
+        machine: request.machine,
+        started,
+        order: None,
+        compression,
+    };
     let session = Session::begin(store, &start)?;
     for warning in &session.warnings {
         request.events.event(Event::Note(format!("{warning}; the run goes on without it")));

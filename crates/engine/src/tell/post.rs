@@ -1,16 +1,20 @@
 //! Carrying messages: each channel on a thread of its own, so that one that does not answer keeps
 //! no other waiting.
 
-use std::{collections::BTreeMap, panic::AssertUnwindSafe, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    panic::AssertUnwindSafe,
+    time::Duration,
+};
 
-use skellin_plan::{Channel, Way};
+use skellin_plan::{Channel, Topic, Way};
 
-use super::{desktop, mail, web};
+use super::{desktop, mail, web, words};
 use crate::{
     around,
     config::Configuration,
     error::Result,
-    journal::{Journal, Message},
+    journal::{Journal, MENDED, Message, MessageDraft},
     places::Grounds,
 };
 
@@ -39,6 +43,7 @@ impl Post {
         machine: &str,
         now: &(dyn Fn() -> i64 + Sync),
     ) -> Result<Self> {
+        tell_of_mending(configuration, journal, machine, now())?;
         let mut by_channel: BTreeMap<String, Vec<Message>> = BTreeMap::new();
         for message in journal.claim_messages(now())? {
             by_channel.entry(message.channel.clone()).or_default().push(message);
@@ -84,6 +89,27 @@ impl Post {
             Ok(all)
         })
     }
+}
+
+/// Puts on its way that the journal was damaged and put aside, if nobody was told yet: to whoever is
+/// told of failures of any plan.
+fn tell_of_mending(
+    configuration: &Configuration,
+    journal: &Journal,
+    machine: &str,
+    now: i64,
+) -> Result<()> {
+    let Some(since) = journal.sign(MENDED)? else { return Ok(()) };
+    let plans = configuration.plans.iter();
+    let named = plans.flat_map(|file| file.tell.channels(Topic::Failure));
+    let is_ping = |name: &str| {
+        let channel = configuration.channels.fine.get(name);
+        channel.is_some_and(|channel| matches!(channel.way, Way::Ping { .. }))
+    };
+    let channels: BTreeSet<String> = named.filter(|name| !is_ping(name)).cloned().collect();
+    let (subject, body, facts) = words::mended(journal, machine, since);
+    let channels = channels.into_iter().collect();
+    journal.tell_sign(MENDED, &MessageDraft { channels, subject, body, facts }, now)
 }
 
 /// Does a delivery; one that panics has told nobody, and is tried again as any that failed.

@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use skellin_plan::{Telling, Topic};
 
 use super::About;
+use crate::journal::Journal;
 
 /// What happened with a plan, as far as it is told.
 #[derive(Clone, Debug, Default)]
@@ -116,6 +117,28 @@ pub(super) fn message(
         body.push_str("This is told again once a day while it lasts, and when it is over.\n");
     }
     (subject, body)
+}
+
+/// The message that a damaged journal was put aside: subject, text, and the facts for programs.
+pub(super) fn mended(journal: &Journal, machine: &str, since: i64) -> (String, String, String) {
+    let aside: Vec<String> =
+        journal.put_aside().iter().map(|path| path.display().to_string()).collect();
+    let (subject, aside) = (format!("the journal of {machine} was damaged"), aside.join(", "));
+    let hint = "check that disk; the stores have disks of their own, and lose nothing by it";
+    let body = format!(
+        "The journal of {machine} was damaged and has been put aside. Entries that could be read were recovered, and runs go on.\n\n{:<16}{}\n{:<16}{aside}\n{:<16}{hint}\n",
+        "when",
+        shown(since),
+        "put aside",
+        "what to do"
+    );
+    let facts = json!({
+        "event": "failure", "over": false, "plan": "", "store": "", "machine": machine,
+        "time": rfc3339(since), "since": rfc3339(since), "times": 1, "run": null,
+        "message": format!("the journal was damaged; it was put aside at {aside}"), "hint": hint,
+        "did": null, "last-good": null, "version": env!("CARGO_PKG_VERSION"),
+    });
+    (subject, body, facts.to_string())
 }
 
 /// The same for programs.

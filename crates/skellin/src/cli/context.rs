@@ -3,11 +3,11 @@
 use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
 
 use jiff::{Timestamp, tz::TimeZone};
-use serde_json::json;
+use serde_json::{Value, json};
 use skellin_engine::{
     Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock,
-    history::{self, Whose},
-    open_place, read_secret,
+    history::{self, Meant, Whose},
+    is_ahead, open_place, read_secret,
 };
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, parse_access};
 use skellin_store::{Cache, Snapshot, Store};
@@ -216,24 +216,34 @@ impl Context {
             SnapshotSpec::Id(_) => None,
         };
         let own = self.own_name(plan);
-        let whose = Whose { own: &own, named: which.machine.as_deref() };
-        let mut best: Option<(String, Arc<Store>, Snapshot)> = None;
+        let now = Timestamp::now().as_millisecond();
+        let whose = Whose { own: &own, named: which.machine.as_deref(), now };
+        let mut best: Option<(String, Arc<Store>, Meant)> = None;
         let mut first = None;
         for (name, store) in self.stores(which, plan)? {
             match history::find_snapshot(&store, &spec, whose) {
-                Ok(snapshot) => {
-                    // Our own first, then the newest.
-                    let rank = |snapshot: &Snapshot| (snapshot.machine == own, snapshot.started);
+                Ok(found) => {
+                    // Our own first, then those that may have been made by now, then the last.
+                    let rank = |Meant { snapshot, order, .. }: &Meant| {
+                        (snapshot.machine == own, !is_ahead(snapshot.started, now), *order)
+                    };
                     let better =
-                        best.as_ref().is_none_or(|(_, _, other)| rank(other) < rank(&snapshot));
+                        best.as_ref().is_none_or(|(_, _, other)| rank(other) < rank(&found));
                     if better {
-                        best = Some((name, store, snapshot));
+                        best = Some((name, store, found));
                     }
                 }
                 Err(error) => first = first.or(Some(error)),
             }
         }
-        if let Some((_, _, found)) = &best
+        if let Some((_, _, Meant { ahead: Some(ahead), .. })) = &best {
+            self.progress.say(&format!(
+                "note: a later run is dated {}, which is not now: its clock was ahead; its snapshot is had by its id, {}",
+                words::moment(ahead.started),
+                words::short_id(&ahead.run.0)
+            ));
+        }
+        if let Some((_, _, Meant { snapshot: found, .. })) = &best
             && plan.is_some()
             && which.machine.is_none()
             && found.machine != own
@@ -244,28 +254,37 @@ impl Context {
             ));
         }
         match (best, first) {
-            (Some(found), _) => Ok(found),
+            (Some((name, store, found)), _) => Ok((name, store, found.snapshot)),
             (None, Some(error)) => Err(error.into()),
             (None, None) => Err(CliError::failed("there is no store to look into", None)),
         }
+    }
+
+    /// The journal, for those who cannot do without.
+    pub fn open_journal(&self) -> Result<Journal, CliError> {
+        let journal = Journal::open(&self.folders.state)?;
+        self.say_mended(&journal);
+        Ok(journal)
     }
 
     /// The journal; without one work is still done, and the reason is said.
     pub fn journal(&self) -> Option<Journal> {
         match Journal::open(&self.folders.state) {
             Ok(journal) => {
-                if let Some(aside) = &journal.put_aside {
-                    self.progress.say(&format!(
-                        "note: the journal was damaged and lies at {} now; a new one is begun",
-                        aside.display()
-                    ));
-                }
+                self.say_mended(&journal);
                 Some(journal)
             }
             Err(error) => {
-                self.progress.say(&format!("note: {error}; the work goes on without an entry"));
+                self.progress.say(&format!("note: {error}; nothing is recorded in it"));
                 None
             }
+        }
+    }
+
+    /// Says it if a damaged journal was put aside.
+    pub fn say_mended(&self, journal: &Journal) {
+        if let Some(mended) = journal.take_mended() {
+            self.progress.say(&format!("note: {mended}"));
         }
     }
 
@@ -286,10 +305,27 @@ impl Context {
         }
     }
 
+    /// A JSON document, with what was said beside it.
+    pub fn json(&self, mut value: Value) {
+        let said = self.progress.said();
+        if let Some(document) = value.as_object_mut().filter(|_| !said.is_empty()) {
+            document.insert("notes".to_owned(), json!(said));
+        }
+        output::json(&value);
+    }
+
+    /// Says an error, as JSON if that was asked for.
+    pub fn report(&self, error: &CliError) {
+        match self.global.json {
+            true => self.json(error.as_json()),
+            false => error.report(),
+        }
+    }
+
     /// JSON if that was asked for, else text.
-    pub fn print(&self, value: impl FnOnce() -> serde_json::Value, text: impl FnOnce() -> String) {
+    pub fn print(&self, value: impl FnOnce() -> Value, text: impl FnOnce() -> String) {
         if self.global.json {
-            output::json(&value());
+            self.json(value());
         } else if !self.global.quiet {
             output::text(&text());
         }

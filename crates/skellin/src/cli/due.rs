@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Configuration, DuePlan, DueStore, Journal, Post, Watch, booted, unwish};
+use skellin_engine::{
+    Configuration, DuePlan, DueStore, EngineError, Journal, Post, Watch, booted, unwish,
+};
 use skellin_plan::Why;
 
 use super::{
@@ -51,11 +53,35 @@ pub(super) fn due(context: &Context, args: &DueArgs) -> Result<Exit, CliError> {
         return run_due(context, &watch, &wanted, args.plans.is_empty());
     }
     let now = now();
-    let mut plans = watch.plans(now)?;
+    let mut plans = looked(context, &watch, |watch| watch.plans(now))?;
     plans.retain(wanted);
-    let stores = if args.plans.is_empty() { watch.stores(now)? } else { Vec::new() };
+    let stores = match args.plans.is_empty() {
+        true => looked(context, &watch, |watch| watch.stores(now))?,
+        false => Vec::new(),
+    };
     context.print(|| as_json(&plans, &stores), || as_text(&plans, &stores, now));
     Ok(Exit::Done)
+}
+
+/// Looks at what is due; where the journal cannot be used, without it: nothing that is only a record
+/// keeps a run from starting.
+fn looked<T>(
+    context: &Context,
+    watch: &Watch<'_>,
+    look: impl Fn(&Watch<'_>) -> Result<T, EngineError>,
+) -> Result<T, EngineError> {
+    let looked = look(watch);
+    if let Some(journal) = watch.journal {
+        context.say_mended(journal);
+    }
+    match looked {
+        Err(error @ EngineError::Journal { .. }) => {
+            let how = "what is due is told by the times of the locks";
+            context.progress.say(&format!("note: {error}; {how}"));
+            look(&Watch { journal: None, ..*watch })
+        }
+        looked => looked,
+    }
 }
 
 /// Runs what is due, one after the other; one that fails keeps no other from being run. The status
@@ -69,7 +95,7 @@ fn run_due(
     let (configuration, journal) = (watch.configuration, watch.journal);
     context.catch_signals();
     context.conductor(configuration, journal, watch.machine).make_up_for_leaves();
-    watch.note_drives(now())?;
+    looked(context, watch, |watch| watch.note_drives(now()))?;
     // Messages go out beside the work, so that none waits for the other.
     std::thread::scope(|scope| {
         let carry = || scope.spawn(|| carry(configuration, journal, watch.machine));
@@ -77,8 +103,7 @@ fn run_due(
         let mut runs = Runs { context, reports: Vec::new(), exit: Exit::Done };
         let mut done = BTreeSet::new();
         // Each time anew: what was due a moment ago may have been run by somebody else meanwhile.
-        while let Some(due) = watch
-            .plans(now())?
+        while let Some(due) = looked(context, watch, |watch| watch.plans(now()))?
             .into_iter()
             .find(|plan| plan.is_due && wanted(plan) && !done.contains(&plan.plan))
         {
@@ -89,13 +114,16 @@ fn run_due(
                 break;
             }
         }
-        let stores = if all { watch.stores(now())? } else { Vec::new() };
+        let stores = match all {
+            true => looked(context, watch, |watch| watch.stores(now()))?,
+            false => Vec::new(),
+        };
         for store in stores.into_iter().filter(|store| store.is_due) {
             if !context.cancel.is_cancelled() {
                 runs.store(store.store);
             }
         }
-        watch.tell_late(&watch.plans(now())?, now())?;
+        looked(context, watch, |watch| watch.tell_late(&watch.plans(now())?, now()))?;
         carrying.push(carry());
         for post in carrying {
             for (channel, why) in post.join().unwrap_or_default() {
@@ -114,7 +142,7 @@ fn run_due(
             }
         }
         if context.global.json {
-            output::json(&json!({"runs": runs.reports}));
+            context.json(json!({"runs": runs.reports}));
         }
         Ok(runs.exit)
     })
@@ -159,7 +187,7 @@ impl Runs<'_> {
 
     fn note(&mut self, ended: Result<Exit, CliError>) {
         let exit = ended.unwrap_or_else(|error| {
-            error.report(false);
+            error.report();
             error.exit
         });
         if self.exit == Exit::Done || matches!(exit, Exit::Signal(_)) {

@@ -37,15 +37,14 @@ impl CliError {
         Self { exit: Exit::Guarded, kind: "guarded", message, hint }
     }
 
-    /// Says it: as text on stderr, or as JSON on stdout.
+    /// As JSON.
+    pub fn as_json(&self) -> serde_json::Value {
+        json!({"error": {"kind": self.kind, "message": self.message, "hint": self.hint}})
+    }
+
+    /// Says it as text on stderr.
     #[expect(clippy::print_stderr, reason = "this is where errors are printed")]
-    pub fn report(&self, json: bool) {
-        if json {
-            super::output::json(&json!({"error": {
-                "kind": self.kind, "message": self.message, "hint": self.hint,
-            }}));
-            return;
-        }
+    pub fn report(&self) {
         eprintln!("skellin: {}", words::harmless(&self.message));
         if let Some(hint) = &self.hint {
             eprintln!("  → {}", words::harmless(hint));

@@ -11,6 +11,7 @@ use serde_json::{Value, json};
 use skellin_engine::{
     EngineError,
     history::{self as past, Located},
+    is_ahead,
 };
 use skellin_store::{Body, Entry, Kind, Moment, Snapshot};
 
@@ -96,19 +97,23 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
         context.configuration()?.plan_file(plan)?;
     }
     found.sort_by_key(|(_, snapshot)| snapshot.started);
+    let now = jiff::Timestamp::now().as_millisecond();
     let value = |snapshot: &Snapshot| {
         let sources: Vec<Value> =
             snapshot.sources.iter().map(|source| json_path(&source.path)).collect();
         json!({"id": snapshot.run.to_string(), "plan": snapshot.plan, "machine": snapshot.machine,
             "time": words::rfc3339(snapshot.started), "files": snapshot.files, "bytes": snapshot.bytes,
             "new-bytes": snapshot.new_bytes, "labels": snapshot.labels, "sources": sources,
-            "pinned": false, "retained-by": []})
+            "ahead": is_ahead(snapshot.started, now), "pinned": false, "retained-by": []})
     };
     context.print(
         || json!({"snapshots": found.iter().map(|(_, snapshot)| value(snapshot)).collect::<Vec<_>>()}),
         || {
             for (store, snapshot) in &found {
                 let mut remarks = snapshot.labels.clone();
+                if is_ahead(snapshot.started, now) {
+                    remarks.push("dated later than now".to_owned());
+                }
                 if snapshot.exceptions > 0 {
                     remarks.push(words::counted(snapshot.exceptions, "exception", "exceptions"));
                 }
@@ -177,7 +182,7 @@ pub(super) fn tree(context: &Context, args: &TreeArgs) -> Result<Exit, CliError>
         })?;
     }
     if json {
-        output::json(&json!({"snapshot": snapshot.run.to_string(), "entries": entries}));
+        context.json(json!({"snapshot": snapshot.run.to_string(), "entries": entries}));
     } else if !context.global.quiet {
         output::line(format!(
             "{}, {}",

@@ -29,9 +29,7 @@ pub(super) struct JournalArgs {
 }
 
 pub(super) fn journal(context: &Context, args: &JournalArgs) -> Result<Exit, CliError> {
-    let Some(journal) = context.journal() else {
-        return Err(CliError::failed("the journal cannot be opened", None));
-    };
+    let journal = context.open_journal()?;
     if let Some(number) = args.run {
         let plan = args.plan.as_deref();
         let found = journal.entry(number)?;

@@ -151,15 +151,27 @@ pub(crate) fn main() -> ExitCode {
         }
     };
     let json = cli.global.json;
-    let result = Context::new(cli.global).and_then(|context| match cli.command {
-        None => crate::tui::open(&context.configuration()?, crate::machine::machine_name())
-            .map_err(CliError::from),
+    let context = match Context::new(cli.global) {
+        Ok(context) => context,
+        Err(error) => {
+            match json {
+                true => output::json(&error.as_json()),
+                false => error.report(),
+            }
+            return error.exit.into();
+        }
+    };
+    let result = match cli.command {
+        None => context.configuration().and_then(|configuration| {
+            let machine = crate::machine::machine_name();
+            crate::tui::open(&configuration, machine).map_err(CliError::from)
+        }),
         Some(command) => dispatch(&context, command),
-    });
+    };
     match result {
         Ok(exit) => exit.into(),
         Err(error) => {
-            error.report(json);
+            context.report(&error);
             error.exit.into()
         }
     }

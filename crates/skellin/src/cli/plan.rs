@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use serde_json::{Value, json};
-use skellin_engine::{Configuration, PlanFile};
+use skellin_engine::{Configuration, Journal, PlanFile};
 use skellin_plan::{Action, Problem};
 
 use super::{context::Context, error::CliError, output};
@@ -162,7 +162,9 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
 /// The next moments of a plan's schedule, in milliseconds since 1970.
 fn next_moments(context: &Context, plan: &skellin_plan::Plan) -> Vec<i64> {
     let Some(schedule) = &plan.schedule else { return Vec::new() };
-    let runs = context.journal().and_then(|journal| journal.runs(&plan.name, 50).ok());
+    let runs = Journal::open(&context.folders.state)
+        .ok()
+        .and_then(|journal| journal.runs(&plan.name, 50).ok());
     let good = runs.and_then(|runs| runs.into_iter().find(|run| run.snapshot.is_some()));
     let moment = |time: i64| jiff::Timestamp::from_millisecond(time).ok();
     let mut last = good.and_then(|good| moment(good.started));

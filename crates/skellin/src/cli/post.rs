@@ -15,6 +15,6 @@ pub(super) fn carry(context: &Context, configuration: &Configuration, journal: O
                 context.progress.say(&format!("note: {channel} is not told yet: {why}"));
             }
         }
-        Err(error) => CliError::from(error).report(false),
+        Err(error) => CliError::from(error).report(),
     }
 }

@@ -22,7 +22,12 @@ enum Form {
 pub(crate) struct ProgressLine {
     form: Form,
     quiet: bool,
+    /// What was said beside the progress, for the JSON document at the end.
+    said: Mutex<Vec<String>>,
 }
+
+/// So many notes go into the JSON document.
+const MOST_SAID: usize = 100;
 
 /// The line is drawn again after this time.
 const REDRAW: Duration = Duration::from_millis(200);
@@ -35,15 +40,25 @@ impl ProgressLine {
             None if global.quiet || global.json || !io::stderr().is_terminal() => Form::Silent,
             None => Form::Line { drawn: Mutex::new(None) },
         };
-        Self { form, quiet: global.quiet || global.json }
+        Self { form, quiet: global.quiet || global.json, said: Mutex::default() }
     }
 
     /// A line beside the progress, on stderr.
     pub fn say(&self, text: &str) {
+        let mut said = self.said.lock().unwrap_or_else(PoisonError::into_inner);
+        if said.len() < MOST_SAID {
+            said.push(text.strip_prefix("note: ").unwrap_or(text).to_owned());
+        }
+        drop(said);
         if !self.quiet {
             let clear = if matches!(self.form, Form::Line { .. }) { "\r\x1b[K" } else { "" };
             write_err(&format!("{clear}{}\n", words::harmless(text)));
         }
+    }
+
+    /// What was said so far.
+    pub fn said(&self) -> Vec<String> {
+        self.said.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// JSON for programs that watch.
@@ -96,7 +111,12 @@ fn progress_json(progress: &Progress) -> Value {
 impl EventSink for ProgressLine {
     fn event(&self, event: Event) {
         match (&self.form, event) {
-            (Form::Silent, Event::Note(note)) => self.say(&format!("note: {note}")),
+            (form, Event::Note(note)) => {
+                if matches!(form, Form::Json) {
+                    self.emit(&json!({"event": "note", "text": note}));
+                }
+                self.say(&format!("note: {note}"));
+            }
             (Form::Silent, _) => {}
             (Form::Line { drawn }, Event::Progress(progress)) => {
                 let mut last = drawn.lock().unwrap_or_else(PoisonError::into_inner);
@@ -106,7 +126,6 @@ impl EventSink for ProgressLine {
                 }
             }
             (Form::Line { .. }, Event::Ended) => write_err("\r\x1b[K"),
-            (Form::Line { .. }, Event::Note(note)) => self.say(&format!("note: {note}")),
             (Form::Line { .. }, _) => {}
             (Form::Json, event) => self.emit(&match event {
                 Event::Begun { work, name } => json!({"event": "begun", "work": work, "name": name}),
@@ -114,8 +133,7 @@ impl EventSink for ProgressLine {
                 Event::Exception(exception) => {
                     json!({"event": "exception", "path": json_path(&exception.path), "reason": exception.reason})
                 }
-                Event::Note(note) => json!({"event": "note", "text": note}),
-                Event::Ended => json!({"event": "ended"}),
+                _ => json!({"event": "ended"}),
             }),
         }
     }

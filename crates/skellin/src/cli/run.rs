@@ -81,7 +81,7 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
         }
     }
     if context.global.json {
-        output::json(&json!({"runs": reports}));
+        context.json(json!({"runs": reports}));
     }
     if args.steward.is_none() {
         post::carry(context, &configuration, journal.as_ref());
@@ -118,7 +118,7 @@ pub(super) fn one(
             output::text(&replicate::as_text(&plan.store, to, report));
         }
         // The snapshot is made: what failed is its copy, which the next run makes up for.
-        Stage::Copied(_, Err(error)) => error.report(false),
+        Stage::Copied(_, Err(error)) => error.report(),
         Stage::Ran(_) | Stage::Copied(_, Ok(_)) => {}
     };
     let conducted = conductor.run_whole(plan, options, &open, &told);

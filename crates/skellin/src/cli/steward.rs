@@ -149,6 +149,10 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
             match steward.look(&watch, &mut processes, now()) {
                 Ok(look) => {
                     say_look(quiet, &look);
+                    if let Some(mended) = journal.as_ref().and_then(|journal| journal.take_mended())
+                    {
+                        say(quiet, &mended.to_string());
+                    }
                     next = look.next;
                 }
                 Err(error) => say(quiet, &format!("{error}; it is looked again soon")),
@@ -217,7 +221,7 @@ fn reload(context: &Context, configuration: &mut Arc<Configuration>, quiet: bool
             say_state(quiet, configuration);
         }
         Err(error) => {
-            error.report(false);
+            error.report();
             say(quiet, "what was read before stays as it is");
         }
     }
@@ -233,6 +237,9 @@ fn say_state(quiet: bool, configuration: &Configuration) {
 }
 
 fn say_look(quiet: bool, look: &Look) {
+    if let Some(why) = &look.unrecorded {
+        say(quiet, &format!("{why}; what is due is told by the times of the locks"));
+    }
     for job in &look.started {
         say(quiet, &format!("{} starts", name(job)));
     }

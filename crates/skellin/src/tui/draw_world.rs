@@ -147,8 +147,10 @@ pub(super) fn listed(app: &mut App) {
             ],
         },
     ];
+    let ringing = groups[1].marks.clone();
     app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(groups) });
-    let facts = |exceptions| Facts {
+    let facts = |dated, exceptions| Facts {
+        dated,
         files: 48_211,
         bytes: 6_800_000_000,
         new_bytes: 222_000_000,
@@ -157,11 +159,11 @@ pub(super) fn listed(app: &mut App) {
     let all = evenings(1, 14)
         .into_iter()
         .enumerate()
-        .map(|(number, (id, _))| (id, facts(u64::from(number == 6) * 2)));
+        .map(|(number, (id, time))| (id, facts(time, u64::from(number == 6) * 2)));
     app.report(Report::Facts { store: "oak".to_owned(), facts: all.collect() });
     app.report(Report::Facts {
         store: "oak".to_owned(),
-        facts: (0..3).map(|number| (id(2, number), facts(0))).collect(),
+        facts: ringing.into_iter().map(|(id, time)| (id, facts(time, 0))).collect(),
     });
     let papers = vec![
         (entry(5, Work::Verify, None, EVENING + HOUR, Outcome::Done), Vec::new()),

@@ -30,9 +30,8 @@ pub(super) fn try_plan(
     args: &TryArgs,
 ) -> Result<Exit, CliError> {
     let plan = context.plan(setting.configuration, &args.plan)?;
-    let Some(journal) = context.journal() else {
-        return Err(CliError::failed("without a journal nobody sees whether it runs", None));
-    };
+    // Whether it runs is seen there.
+    let journal = context.open_journal()?;
     let state = &context.folders.state;
     let target = args.place.target(setting);
     if !args.wait && !StewardLock::is_taken(state) && !has_starter(target.as_ref().ok())? {

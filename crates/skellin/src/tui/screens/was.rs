@@ -45,6 +45,9 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     parts.push(format!("{} ago", words::age(app.now - mark.time)));
     parts.push(format!("{} of {}", number + 1, lane.marks.len()));
     if let Some(facts) = mark.facts {
+        if facts.dated != mark.time {
+            parts.push(format!("▲ dated {} by a wrong clock", words::moment(facts.dated)));
+        }
         if facts.exceptions > 0 {
             parts
                 .push(format!("▲ {}", words::counted(facts.exceptions, "exception", "exceptions")));

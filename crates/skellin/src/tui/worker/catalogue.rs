@@ -9,7 +9,7 @@ use std::{
     },
 };
 
-use skellin_engine::{EngineError, Passphrase};
+use skellin_engine::{EngineError, Passphrase, history::latest_times};
 use skellin_store::{Cache, Lineage, ListedSnapshot, RunId, Snapshot, Store};
 
 use super::{Facts, Group, Report, Shared, Trouble, locked};
@@ -84,6 +84,7 @@ pub(super) fn open(shared: &Shared, name: &str, passphrase: Option<&Passphrase>)
 /// The snapshots by plan and machine, and all of them newest first.
 fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<RunId>), EngineError> {
     let listed = open.store.snapshots()?;
+    let now = jiff::Timestamp::now().as_millisecond();
     let newest: Vec<RunId> = listed.iter().rev().map(|snapshot| snapshot.run).collect();
     let mut by_lineage: BTreeMap<[u8; 16], Vec<&ListedSnapshot>> = BTreeMap::new();
     for snapshot in &listed {
@@ -108,7 +109,9 @@ fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<Run
             told.map(|snapshot| (snapshot.plan.clone(), snapshot.machine.clone()))
         });
         let Some((plan, machine)) = named else { continue };
-        let marks = snapshots.iter().map(|snapshot| (snapshot.run, snapshot.started)).collect();
+        // One that a wrong clock has dated stands where its run belongs.
+        let times = latest_times(&snapshots, now);
+        let marks = snapshots.iter().map(|snapshot| snapshot.run).zip(times).collect();
         groups.push(Group { plan, machine, marks });
     }
     Ok((groups, newest))
@@ -123,6 +126,7 @@ fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: 
             // One that is damaged is found by verify; the ribbon shows that it is there.
             let snapshot = open.snapshot(*id).ok()?;
             let facts = Facts {
+                dated: snapshot.started,
                 files: snapshot.files,
                 bytes: snapshot.bytes,
                 new_bytes: snapshot.new_bytes,

@@ -157,7 +157,8 @@ pub(crate) struct Details {
     pub deliveries: Vec<Delivery>,
 }
 
-/// The snapshots of one plan of one machine in a store, oldest first.
+/// The snapshots of one plan of one machine in a store, in the order of their runs, with when each
+/// began.
 #[derive(Clone, Debug)]
 pub(crate) struct Group {
     pub plan: String,
@@ -168,6 +169,8 @@ pub(crate) struct Group {
 /// What a snapshot says of itself.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Facts {
+    /// What its run's clock said, in milliseconds since 1970.
+    pub dated: i64,
     pub files: u64,
     pub bytes: u64,
     pub new_bytes: u64,
