@@ -362,10 +362,7 @@ impl Conductor<'_> {
             true => None,
             false => self.begin(Work::Restore, Some(plan), store_name, self.machine, false),
         };
-        let place: &dyn Awaited = store.place();
-        let result = watched(&[place], self.events, request.cancel, &|| {}, || {
-            restore::restore(store, request)
-        });
+        let result = restore::restore(store, request);
         if !request.dry_run {
             run::record_damage(store, self.machine, self.events);
         }

@@ -45,6 +45,8 @@ pub(super) enum Dress {
     All,
     /// All but whose it is.
     KeepOwner,
+    /// Its times, since something was put into it; the rest was as it should be.
+    Times,
 }
 
 /// Gives an open file or directory its owner, mode, attributes and times. The error is a reason.
@@ -56,6 +58,10 @@ pub(super) fn apply(
 ) -> Result<(), String> {
     let mut unset = Unset::default();
     let mut note = |what, result| unset.note(what, result);
+    if dress == Dress::Times {
+        note("times", futimens(file, &timestamps(entry)));
+        return unset.reason();
+    }
     if shared.is_root && dress == Dress::All {
         let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
         note("owner", fchown(file, Some(user), Some(group)));

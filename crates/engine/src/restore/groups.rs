@@ -3,13 +3,14 @@
 use std::{
     collections::{HashMap, HashSet},
     ffi::CString,
+    os::fd::BorrowedFd,
 };
 
 use rustix::{
-    fs::{AtFlags, statat},
+    fs::{AtFlags, FileType, statat},
     io::Errno,
 };
-use skellin_store::Entry;
+use skellin_store::{Body, Entry};
 
 use super::{Shared, drafts::Workshop};
 use crate::locked::locked;
@@ -48,6 +49,32 @@ pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bo
         links.repeated.push((path.to_vec(), entry.clone()));
     }
     repeated
+}
+
+/// A path was there and was left. If it is what a restore before this one has written, other names
+/// can be linked to it.
+pub(super) fn left(
+    shared: &Shared<'_>,
+    at: BorrowedFd<'_>,
+    name: &CString,
+    entry: &Entry,
+    path: &[u8],
+) {
+    if entry.links.is_none() || shared.request.dry_run {
+        return;
+    }
+    let Ok(there) = statat(at, name, AtFlags::SYMLINK_NOFOLLOW) else { return };
+    let owner = (there.st_uid, there.st_gid) == (entry.owner.uid, entry.owner.gid);
+    let is_it = matches!(entry.body, Body::File { .. })
+        && FileType::from_raw_mode(there.st_mode) == FileType::RegularFile
+        && u64::try_from(there.st_size).is_ok_and(|size| size == entry.size())
+        && there.st_mode & 0o7777 == entry.mode & 0o7777
+        && (there.st_mtime, there.st_mtime_nsec)
+            == (entry.modified.seconds, u64::from(entry.modified.nanos))
+        && (owner || !shared.is_root);
+    if is_it {
+        restored(shared, entry, path, (there.st_dev, there.st_ino));
+    }
 }
 
 /// A path was written: names of the same group can be linked to it.

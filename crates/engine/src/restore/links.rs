@@ -7,7 +7,7 @@ use std::{
     sync::{Arc, atomic::Ordering},
 };
 
-use rustix::fs::{AtFlags, Timespec, Timestamps, fstat, futimens, linkat};
+use rustix::fs::{AtFlags, futimens, linkat};
 use skellin_store::Entry;
 
 use super::{
@@ -15,6 +15,7 @@ use super::{
     drafts::{Workshops, random_name},
     groups::{Identity, identity_of},
     target::{OpenDirectory, is_there, put_in_place},
+    unfinished::times_of,
     walk::parent_of,
     write::{self, Job},
 };
@@ -72,11 +73,12 @@ fn link<'a>(
     if is_there(at, &name) && shared.request.existing == Existing::Leave {
         return Ok(Some(Ok(false)));
     }
-    let before = fstat(at).ok();
+    let before = times_of(at).ok();
     let (Ok(workshop), Ok(draft)) = (workshops.beside(Arc::clone(directory) as _), random_name())
     else {
         return Ok(None);
     };
+    directory.touch(&workshop);
     if linkat(from.as_fd(), &first_name, &*workshop, &draft, AtFlags::empty()).is_err() {
         return Ok(None);
     }
@@ -90,13 +92,8 @@ fn link<'a>(
     let _ = rustix::fs::unlinkat(&*workshop, &draft, AtFlags::empty());
     let Some(placed) = placed else { return Ok(None) };
     if let Some(before) = before {
-        let time = |seconds, nanos: u64| Timespec { tv_sec: seconds, tv_nsec: nanos as _ };
-        let times = Timestamps {
-            last_access: time(before.st_atime, before.st_atime_nsec),
-            last_modification: time(before.st_mtime, before.st_mtime_nsec),
-        };
         // The directory has got its times already; linking has moved them.
-        let _ = futimens(at, &times);
+        let _ = futimens(at, &before);
     }
     Ok(Some(placed))
 }

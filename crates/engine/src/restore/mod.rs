@@ -5,11 +5,14 @@ mod drafts;
 mod dress;
 mod groups;
 mod links;
+mod room;
 mod target;
+mod unfinished;
 mod walk;
 mod write;
 
 use std::{
+    collections::HashSet,
     path::PathBuf,
     sync::{
         Mutex, PoisonError,
@@ -27,6 +30,7 @@ use crate::{
     event::{Event, EventSink, Exception, Meter, Progress, UNREADABLE_STORE, time_left},
     history::Located,
     locked::locked,
+    waits::{Awaited, watched},
 };
 
 const TICK: Duration = Duration::from_millis(100);
@@ -154,6 +158,10 @@ struct Shared<'a> {
     links: Mutex<groups::Links>,
     /// Paths of other hosts whose set-id bits were not restored.
     set_id: AtomicU64,
+    /// What restores that were killed have left.
+    leftovers: unfinished::Leftovers,
+    /// Paths that were replaced before the others, for want of room.
+    done: Mutex<HashSet<Vec<u8>>>,
 }
 
 impl Shared<'_> {
@@ -238,6 +246,8 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         current: Mutex::default(),
         links: Mutex::default(),
         set_id: AtomicU64::new(0),
+        leftovers: unfinished::Leftovers::default(),
+        done: Mutex::default(),
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
     let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
@@ -273,14 +283,37 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
 }
 
 fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
+    let request = shared.request;
+    let workshops = drafts::Workshops::default();
+    let place: &dyn Awaited = shared.store.place();
+    // A process that has to end in the middle of it leaves no directory half dressed.
+    let stuck = || workshops.finish_now();
+    let result = watched(&[place], request.events, request.cancel, &stuck, || {
+        all(shared, &workshops, total)
+    });
+    // Directories that hold a workshop get their times when it is gone.
+    drop(workshops);
+    if !request.dry_run {
+        shared.leftovers.sweep();
+        if result.is_ok() {
+            walk::sync_roots(shared);
+        }
+    }
+    result
+}
+
+fn all<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &drafts::Workshops<'a>,
+    total: (u64, u64),
+) -> Result<()> {
     let workers = std::thread::available_parallelism().map_or(2, |count| count.get().clamp(2, 8));
     let (sender, jobs) = crossbeam_channel::bounded(64);
     let done = AtomicBool::new(false);
-    let workshops = drafts::Workshops::default();
-    let result = std::thread::scope(|scope| {
+    std::thread::scope(|scope| {
         let workers: Vec<_> = (0..workers)
             .map(|_| {
-                let (jobs, workshops) = (jobs.clone(), &workshops);
+                let jobs = jobs.clone();
                 scope.spawn(move || write::work(shared, workshops, &jobs))
             })
             .collect();
@@ -292,7 +325,7 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
                 shared.request.events.event(Event::Progress(shared.progress(total, &mut meter)));
             }
         });
-        let walked = walk::all(shared, &workshops, &sender);
+        let walked = walk::all(shared, workshops, &sender);
         drop(sender);
         if walked.is_err() {
             shared.stopped.store(true, Ordering::SeqCst);
@@ -301,7 +334,7 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
         for worker in workers {
             panicked |= worker.join().is_err();
         }
-        let walked = walked.and_then(|()| links::finish(shared, &workshops));
+        let walked = walked.and_then(|()| links::finish(shared, workshops));
         done.store(true, Ordering::SeqCst);
         ticker.thread().unpark();
         if panicked {
@@ -309,11 +342,5 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
             return Err(StoreError::Stopped(what).into());
         }
         walked
-    });
-    // Directories that hold a workshop get their times when it is gone.
-    drop(workshops);
-    if result.is_ok() && !shared.request.dry_run {
-        walk::sync_roots(shared);
-    }
-    result
+    })
 }

@@ -8,7 +8,7 @@ use std::{
         unix::ffi::OsStrExt,
     },
     path::Path,
-    sync::Arc,
+    sync::{Arc, OnceLock},
 };
 
 use rustix::{
@@ -24,6 +24,7 @@ use super::{
     Destination, Existing, Shared, descend,
     drafts::{Home, Workshop, Workshops, random_name},
     dress::{Dress, apply},
+    unfinished::{DirectoryId, List, known_id},
 };
 use crate::error::{EngineError, Result};
 
@@ -36,6 +37,8 @@ pub(super) struct OpenDirectory<'a> {
     path: Vec<u8>,
     /// What it is to be in the end, as far as that is ours to say.
     finish: Option<(Entry, Dress)>,
+    /// Where it is listed as unfinished, once it is changed.
+    listed: OnceLock<Option<(Arc<List>, DirectoryId)>>,
     /// How many directories lie above it, all of which are open with it.
     depth: usize,
     /// Keeps the directories above open until this one is done.
@@ -47,6 +50,33 @@ impl Drop for OpenDirectory<'_> {
         let Some((entry, dress)) = self.finish.take() else { return };
         if let Err(reason) = apply(self.shared, self.handle.as_fd(), &entry, dress) {
             self.shared.exception(&self.path, reason);
+        }
+        if let Some((list, id)) = self.listed.get().and_then(Option::as_ref) {
+            list.end(id);
+        }
+        if let Some(id) = known_id(&self.handle) {
+            self.shared.leftovers.finished(&id);
+        }
+    }
+}
+
+impl OpenDirectory<'_> {
+    /// Gives it what belongs to it now: the process ends before it is let go of.
+    pub fn finish_now(&self) {
+        if let Some((entry, dress)) = &self.finish {
+            // Nobody is left to hear the reason; the next restore tries again.
+            let _ = apply(self.shared, self.handle.as_fd(), entry, *dress);
+        }
+    }
+
+    /// Something is about to be put into it.
+    pub fn touch(&self, workshop: &Workshop<'_>) {
+        if self.finish.is_some() {
+            self.listed.get_or_init(|| {
+                let id = known_id(&self.handle)?;
+                workshop.list.begin(workshop.as_fd(), &id);
+                Some((Arc::clone(&workshop.list), id))
+            });
         }
     }
 }
@@ -90,15 +120,31 @@ impl<'a> OpenDirectory<'a> {
             },
         };
         let path = path.as_os_str().as_bytes().to_vec();
-        Ok(Some(Arc::new(Self { shared, handle, path, finish: None, depth: 0, _parent: None })))
+        Ok(Some(Arc::new(Self::new(shared, handle, path, None))))
     }
 
     /// A directory below that is there already and stays as it is.
     pub fn existing(self: &Arc<Self>, name: &[u8]) -> Option<Arc<Self>> {
         let handle = open(self.handle.as_fd(), &CString::new(name).ok()?).ok()?;
-        let (shared, path) = (self.shared, self.path.clone());
-        let (depth, parent) = (self.depth + 1, Some(Arc::clone(self)));
-        Some(Arc::new(Self { shared, handle, path, finish: None, depth, _parent: parent }))
+        Some(Arc::new(Self::new(self.shared, handle, self.path.clone(), Some(self))))
+    }
+
+    fn new(
+        shared: &'a Shared<'a>,
+        handle: OwnedFd,
+        path: Vec<u8>,
+        parent: Option<&Arc<Self>>,
+    ) -> Self {
+        let depth = parent.map_or(0, |parent| parent.depth + 1);
+        let (listed, parent) = (OnceLock::new(), parent.cloned());
+        Self { shared, handle, path, finish: None, listed, depth, _parent: parent }
+    }
+
+    /// Looks for what restores that were killed have left in it.
+    pub fn look_for_leftovers(&self) {
+        if !self.shared.request.dry_run {
+            self.shared.leftovers.look(self.handle.as_fd());
+        }
     }
 
     /// A directory below, made if it is not there. `selected`: it is to become what the snapshot
@@ -119,14 +165,14 @@ impl<'a> OpenDirectory<'a> {
                 shared.deepest
             ));
         }
-        let mut created = false;
+        let mut made = None;
         let handle = loop {
             match open(self.handle.as_fd(), &name) {
                 Ok(handle) => break handle,
                 Err(Errno::NOENT) if request.dry_run => return Ok(None),
                 Err(Errno::NOENT) => match self.make(workshops, &name) {
-                    Ok(handle) => {
-                        created = true;
+                    Ok((handle, listed)) => {
+                        made = Some(listed);
                         break handle;
                     }
                     // Somebody else has made it in between.
@@ -149,28 +195,46 @@ impl<'a> OpenDirectory<'a> {
                 Err(error) => return Err(format!("it cannot be opened: {error}")),
             }
         };
-        let finish = match (created, selected && request.existing != Existing::Leave) {
+        let finish = match (&made, selected && request.existing != Existing::Leave) {
             _ if request.dry_run => None,
-            (true, _) => Some(Dress::All),
-            (false, true) => self.dress_of(&handle, entry, path),
-            (false, false) => None,
+            (Some(_), _) => Some(Dress::All),
+            // A restore that was killed has made it.
+            (None, _) if self.is_left_unfinished(&handle) => Some(Dress::All),
+            (None, true) => self.dress_of(&handle, entry, path),
+            // One that was interrupted has finished it so far: what is put into it now must not leave
+            // it with another time.
+            (None, false) => is_as_it_was(shared, &handle, entry).then_some(Dress::Times),
         };
-        Ok(Some(Arc::new(Self {
-            shared,
-            handle,
-            path: path.to_vec(),
-            finish: finish.map(|dress| (entry.clone(), dress)),
-            depth: self.depth + 1,
-            _parent: Some(Arc::clone(self)),
-        })))
+        let mut below = Self::new(shared, handle, path.to_vec(), Some(self));
+        below.finish = finish.map(|dress| (entry.clone(), dress));
+        let is_new = made.is_some();
+        if let Some(listed) = made {
+            below.listed = OnceLock::from(listed);
+        }
+        let below = Arc::new(below);
+        if !is_new {
+            below.look_for_leftovers();
+        }
+        workshops.note_open(&below);
+        Ok(Some(below))
+    }
+
+    fn is_left_unfinished(&self, handle: &OwnedFd) -> bool {
+        known_id(handle).is_some_and(|id| self.shared.leftovers.has(&id))
     }
 
     /// Makes a directory where nobody else can touch it, and moves it to its name.
-    fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<OwnedFd, Errno> {
+    fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<Made, Errno> {
         let workshop = workshops.beside(Arc::clone(self) as _)?;
+        self.touch(&workshop);
         let draft = random_name().map_err(|_| Errno::IO)?;
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
         let made = open(workshop.as_fd(), &draft).and_then(|handle| {
+            // Before it has its name, so that one that has it is in the list.
+            let listed = known_id(&handle).map(|id| {
+                workshop.list.begin(workshop.as_fd(), &id);
+                (Arc::clone(&workshop.list), id)
+            });
             match renameat_with(&*workshop, &draft, &self.handle, name, RenameFlags::NOREPLACE) {
                 // A file system that knows no such flag does not replace a directory by one either
                 // unless it is empty.
@@ -179,7 +243,7 @@ impl<'a> OpenDirectory<'a> {
                 }
                 other => other?,
             }
-            Ok(handle)
+            Ok((handle, listed))
         });
         if made.is_err() {
             let _ = unlinkat(&*workshop, &draft, AtFlags::REMOVEDIR);
@@ -208,6 +272,20 @@ impl<'a> OpenDirectory<'a> {
             }
         }
     }
+}
+
+/// A directory that was made, and where it is listed as unfinished.
+type Made = (OwnedFd, Option<(Arc<List>, DirectoryId)>);
+
+/// Whether a directory has the mode, the time and, where that is ours to say, the owner that the
+/// snapshot says.
+fn is_as_it_was(shared: &Shared<'_>, handle: &OwnedFd, entry: &Entry) -> bool {
+    let Ok(there) = fstat(handle) else { return false };
+    let owner = (there.st_uid, there.st_gid) == (entry.owner.uid, entry.owner.gid);
+    (owner || !shared.is_root)
+        && there.st_mode & 0o7777 == entry.mode & 0o7777
+        && there.st_mtime == entry.modified.seconds
+        && there.st_mtime_nsec == u64::from(entry.modified.nanos)
 }
 
 /// Moves what is in the way to another name.

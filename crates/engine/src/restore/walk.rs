@@ -12,13 +12,14 @@ use skellin_store::{Body, Entries, Entry, StoreError};
 use super::{
     Destination, Shared,
     drafts::Workshops,
-    groups,
+    groups, room,
     target::{OpenDirectory, sync},
     write::Job,
 };
 use crate::{
     error::{EngineError, Result},
     history::Located,
+    locked::locked,
     path::join,
 };
 
@@ -67,9 +68,30 @@ pub(super) fn all<'a>(
         if shared.is_stopped() {
             return Ok(());
         }
+        room::replace(shared, workshops, located)?;
         one(shared, workshops, located, jobs)?;
     }
     Ok(())
+}
+
+/// The directory a selected path lies in, by its path and opened, and the entry of the path; none if
+/// it is not there, or if the store cannot say.
+pub(super) fn found<'a>(
+    shared: &'a Shared<'a>,
+    located: &Located,
+) -> Result<Option<(PathBuf, Arc<OpenDirectory<'a>>, Entry)>> {
+    let (root, name) = start(shared, located)?;
+    let Some(mut directory) = OpenDirectory::root(shared, &root)? else { return Ok(None) };
+    let mut parts = vec![name];
+    parts.extend(located.parts.iter().cloned());
+    let Some(name) = parts.pop() else { return Ok(None) };
+    for part in parts {
+        match directory.existing(&part) {
+            Some(below) => directory = below,
+            None => return Ok(None),
+        }
+    }
+    Ok(Some((root, directory, Entry { name, ..located.entry.clone() })))
 }
 
 /// Where a source's own entry lies, and under which name.
@@ -115,6 +137,9 @@ fn one<'a>(
 ) -> Result<()> {
     let (root, name) = start(shared, located)?;
     let mut directory = OpenDirectory::root(shared, &root)?;
+    if let Some(directory) = &directory {
+        directory.look_for_leftovers();
+    }
     let source = &shared.request.snapshot.sources[located.source];
     let snapshot_root = shared.request.snapshot.root_page(shared.store);
     let mut path = source.path.to_vec();
@@ -204,8 +229,10 @@ fn tree<'a>(
                 }
             } else if !Entry::is_name(&entry.name) {
                 shared.exception(&path, "its name would lead elsewhere");
-            } else if groups::is_repeated(shared, &entry, &path) {
-                // It is linked when all content is there.
+            } else if groups::is_repeated(shared, &entry, &path)
+                || locked(&shared.done).contains(&path)
+            {
+                // It is linked when all content is there, or was done before for want of room.
             } else if jobs.send(Job { directory: parent, entry, path }).is_err() {
                 return Ok(());
             }

@@ -99,6 +99,9 @@ fn place<'a>(
         shared.note_in_the_way(&job.path);
     }
     if there && shared.request.existing == Existing::Leave {
+        if let Some(directory) = &job.directory {
+            groups::left(shared, directory.as_fd(), name, &job.entry, &job.path);
+        }
         return Ok(None);
     }
     if shared.request.dry_run {
@@ -114,6 +117,7 @@ fn place<'a>(
     };
     locked(&shared.current).clone_from(&job.path);
     let workshop = workshops.beside(Arc::clone(directory) as _).map_err(failed)?;
+    directory.touch(&workshop);
     let draft = random_name().map_err(Failure::Path)?;
     let made = make(shared, &workshop, &draft, &job.entry, &job.path);
     let placed = made.and_then(|()| {

@@ -363,15 +363,15 @@ pub fn make_odd_tree(root: &Path) {
 /// Everything an independent look finds out about a path.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Facts {
-    kind: u32,
-    mode: u32,
-    owner: (u32, u32),
-    modified: (i64, i64),
-    size: u64,
-    names: u64,
-    device: u64,
-    xattrs: Vec<(String, Vec<u8>)>,
-    content: Vec<u8>,
+    pub kind: u32,
+    pub mode: u32,
+    pub owner: (u32, u32),
+    pub modified: (i64, i64),
+    pub size: u64,
+    pub names: u64,
+    pub device: u64,
+    pub xattrs: Vec<(String, Vec<u8>)>,
+    pub content: Vec<u8>,
 }
 
 fn xattrs(path: &Path) -> Vec<(String, Vec<u8>)> {
