@@ -127,7 +127,7 @@ impl EngineError {
     pub fn hint(&self) -> Option<String> {
         use skellin_place::PlaceErrorKind as Kind;
         let place_hint = |error: &PlaceError| match error.kind {
-            Kind::Cut | Kind::Slow => {
+            Kind::Cut | Kind::Slow | Kind::Narrow => {
                 Some("try again; what was stored so far is kept and used by the next run")
             }
             Kind::Missing => Some(

@@ -1,7 +1,7 @@
 //! What long work tells while it goes on. The terminal application, the progress line and
 //! `--progress json` are three readers of the same events.
 
-use std::time::Duration;
+use std::{fmt, time::Duration};
 
 /// How far a run, a restore or a verification is.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -42,8 +42,39 @@ pub enum Event {
     Exception(Exception),
     /// A word about something that is no failure.
     Note(String),
+    /// Something is waited for, or goes on again.
+    Waiting(Waited),
     /// It ended, one way or the other.
     Ended,
+}
+
+/// Something that nothing goes on without.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Waited {
+    /// What it is: a place, a host, a path.
+    pub subject: String,
+    /// Why, if it fails and is tried again; else it just does not answer.
+    pub why: Option<String>,
+    /// For so long nothing went on.
+    pub since: Duration,
+    /// Whether it goes on again.
+    pub is_over: bool,
+}
+
+impl fmt::Display for Waited {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (subject, seconds) = (&self.subject, self.since.as_secs());
+        match (&self.why, self.is_over) {
+            (_, true) => write!(f, "{subject} answers again"),
+            (Some(why), false) => {
+                write!(
+                    f,
+                    "waiting for {subject} for {seconds} s: {why}; it is tried again and again"
+                )
+            }
+            (None, false) => write!(f, "waiting for {subject} for {seconds} s: no answer yet"),
+        }
+    }
 }
 
 /// A path that could not be handled.

@@ -50,7 +50,7 @@ pub use doctor::{Examination, Finding, Gap, Weight, gaps};
 pub use draft::{Checked, Draft, replace_plan_text, trial_store};
 pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
 pub use error::{EngineError, Result};
-pub use event::{Event, EventSink, Exception, Progress};
+pub use event::{Event, EventSink, Exception, Progress, Waited};
 pub use explain::{Amounts, Reasons, explain, measure};
 pub use folders::Folders;
 pub use journal::{
@@ -75,3 +75,4 @@ pub use secrets::{Passphrase, read_secret, weakness};
 pub use steward::{Hands, Job, Look, Steward};
 pub use tell::{About, Happening, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};
+pub use waits::attended;

@@ -9,10 +9,11 @@ use std::{
 };
 
 use skellin_place::{Place, Waiting};
+use skellin_store::Store;
 
 use crate::{
     clock::Cancel,
-    event::{Event, EventSink},
+    event::{Event, EventSink, Waited},
 };
 
 /// After so much time in which nothing went on it is said what is waited for.
@@ -76,6 +77,13 @@ pub(crate) fn watched<T>(
     })
 }
 
+/// Looks into stores, and says meanwhile what is waited for.
+pub fn attended<T>(stores: &[&Store], events: &dyn EventSink, work: impl FnOnce() -> T) -> T {
+    let places: Vec<&dyn Awaited> =
+        stores.iter().map(|store| store.place() as &dyn Awaited).collect();
+    watched(&places, events, &Cancel::new(), &|| {}, work)
+}
+
 /// Ends the watch, also when the work panics.
 struct End<'a> {
     done: &'a AtomicBool,
@@ -93,19 +101,13 @@ impl Drop for End<'_> {
 fn say(waiting: Option<Waiting>, said: &mut Option<String>, events: &dyn EventSink) {
     match waiting.filter(|waiting| waiting.since >= SAY_AFTER) {
         Some(Waiting { subject, why, since }) if said.is_none() => {
-            let seconds = since.as_secs();
-            let note = match why {
-                Some(why) => format!(
-                    "waiting for {subject} for {seconds} s: {why}; it is tried again and again"
-                ),
-                None => format!("waiting for {subject} for {seconds} s: no answer yet"),
-            };
-            events.event(Event::Note(note));
-            *said = Some(subject);
+            *said = Some(subject.clone());
+            events.event(Event::Waiting(Waited { subject, why, since, is_over: false }));
         }
         None => {
             if let Some(subject) = said.take() {
-                events.event(Event::Note(format!("{subject} answers again")));
+                let (why, since) = (None, Duration::ZERO);
+                events.event(Event::Waiting(Waited { subject, why, since, is_over: true }));
             }
         }
         Some(_) => {}
@@ -136,8 +138,8 @@ mod tests {
     fn what_is_waited_for_is_said_once_and_so_is_its_end() {
         let said = Mutex::new(Vec::new());
         let events = |event: Event| {
-            if let Event::Note(note) = event {
-                said.lock().expect("no panic").push(note);
+            if let Event::Waiting(waited) = event {
+                said.lock().expect("no panic").push(waited.to_string());
             }
         };
         let away = Away(Mutex::new((Duration::from_secs(29), 0)));

@@ -61,6 +61,8 @@ pub enum PlaceErrorKind {
     Cut,
     /// No answer came in time.
     Slow,
+    /// The line breaks each time before an object of this size is through, and carries less.
+    Narrow,
     /// The server is too busy, or has trouble of its own, and asks to come again.
     Busy,
     /// The server's certificate is not to be trusted.
@@ -121,6 +123,7 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
         PlaceErrorKind::Login => "the login was refused",
         PlaceErrorKind::Cut => "the connection broke off",
         PlaceErrorKind::Slow => "no answer came in time",
+        PlaceErrorKind::Narrow => "the line breaks each time before it is through",
         PlaceErrorKind::Busy => "the server asks to come again later",
         PlaceErrorKind::Certificate => "its certificate is not to be trusted",
         PlaceErrorKind::Clock => "the clocks differ too much",

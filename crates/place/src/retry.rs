@@ -31,6 +31,13 @@ impl Default for Retries {
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 /// A host that has not answered yet is waited for this part of the patience.
 const FIRST_CONTACT: u32 = 20;
+/// What has no more bytes than this is never too much for a line that breaks again and again.
+const LITTLE: u64 = 256 << 10;
+/// So often a line may break with an object on its way, and carry little at once after it, before that
+/// object is too much for it.
+const BREAKS: u32 = 3;
+/// What is too much at once is read in pieces of so many bytes.
+const PIECE: u64 = 512 << 10;
 /// Between two looks whether somebody has given up.
 const TICK: Duration = Duration::from_millis(50);
 
@@ -180,6 +187,54 @@ impl RetryingPlace {
     }
 }
 
+impl RetryingPlace {
+    /// Whether the place answers at once after the line has broken.
+    fn carries_little(&self, name: &ObjectName) -> bool {
+        let extent = Extent::Range { offset: 0, length: 1 };
+        let answer = self.inner.read(name, extent, &mut Vec::new());
+        !answer.as_ref().is_err_and(PlaceError::is_passing)
+    }
+
+    /// Reads what a line does not carry at once piece by piece, each for as long as patience lasts.
+    fn read_in_pieces(
+        &self,
+        name: &ObjectName,
+        extent: Extent,
+        into: &mut Vec<u8>,
+    ) -> Result<(), PlaceError> {
+        let (start, end, most) = match extent {
+            Extent::Range { offset, length } => {
+                (offset, Some(offset.saturating_add(length)), length)
+            }
+            Extent::Within(most) => (0, None, most),
+            Extent::Tail(_) => return self.inner.read(name, extent, into),
+        };
+        into.clear();
+        let (mut at, mut step, mut piece) = (start, PIECE, Vec::new());
+        while end.is_none_or(|end| at < end) && step > 0 {
+            let length = end.map_or(step, |end| step.min(end - at));
+            let extent = Extent::Range { offset: at, length };
+            match self.patience.again(|_| self.inner.read(name, extent, &mut piece)) {
+                Ok(()) => {
+                    into.extend_from_slice(&piece);
+                    at += length;
+                }
+                // Where the end is not known, it is found by ever smaller pieces.
+                Err(error) if error.kind == PlaceErrorKind::Short && end.is_none() => step /= 2,
+                Err(error) => return Err(error),
+            }
+            if into.len() as u64 > most {
+                return Err(PlaceError::new(
+                    crate::Operation::Read,
+                    name.as_str(),
+                    PlaceErrorKind::Long,
+                ));
+            }
+        }
+        Ok(())
+    }
+}
+
 impl Place for RetryingPlace {
     fn describe(&self) -> String {
         self.inner.describe()
@@ -190,17 +245,25 @@ impl Place for RetryingPlace {
     }
 
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
-        self.patience.again(|tried| match self.inner.create(name, bytes) {
+        let mut broken = 0;
+        let created = self.patience.again(|tried| match self.inner.create(name, bytes) {
             // The answer to an earlier try may have been lost, and the object is ours.
-            Err(error) if error.kind == PlaceErrorKind::Exists && tried > 0 => {
-                match self.inner.fetch(name, bytes.len() as u64) {
-                    Ok(there) if there == bytes => Ok(()),
-                    Err(looking) if looking.kind != PlaceErrorKind::Long => Err(looking),
-                    _ => Err(error),
+            Err(error) if error.kind == PlaceErrorKind::Exists && tried > 0 => Ok(Err(error)),
+            Err(mut error) if error.kind == PlaceErrorKind::Cut && bytes.len() as u64 > LITTLE => {
+                broken += u32::from(self.carries_little(name));
+                if broken >= BREAKS {
+                    error.kind = PlaceErrorKind::Narrow;
                 }
+                Err(error)
             }
-            other => other,
-        })
+            other => other.map(Ok),
+        })?;
+        let Err(error) = created else { return Ok(()) };
+        match self.fetch(name, bytes.len() as u64) {
+            Ok(there) if there == bytes => Ok(()),
+            Err(looking) if looking.kind != PlaceErrorKind::Long => Err(looking),
+            _ => Err(error),
+        }
     }
 
     fn read(
@@ -209,7 +272,24 @@ impl Place for RetryingPlace {
         extent: Extent,
         into: &mut Vec<u8>,
     ) -> Result<(), PlaceError> {
-        self.patience.again(|_| self.inner.read(name, extent, into))
+        let is_large = match extent {
+            Extent::Range { length, .. } => length > PIECE,
+            Extent::Within(most) => most > PIECE,
+            Extent::Tail(_) => false,
+        };
+        let read = self.patience.again(|tried| match self.inner.read(name, extent, into) {
+            Err(mut error) if error.kind == PlaceErrorKind::Cut && is_large && tried > 0 => {
+                error.kind = PlaceErrorKind::Narrow;
+                Err(error)
+            }
+            other => other,
+        });
+        match read {
+            Err(error) if error.kind == PlaceErrorKind::Narrow => {
+                self.read_in_pieces(name, extent, into)
+            }
+            other => other,
+        }
     }
 
     fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
@@ -357,6 +437,78 @@ mod tests {
         let error = patient.create(&name, b"mine").expect_err("is there");
         assert_eq!(error.kind, PlaceErrorKind::Exists);
         assert_eq!(moody.inner.fetch(&name, 1 << 30).expect("is there"), b"another's");
+    }
+
+    /// A place at the end of a line that breaks when more than so much is carried at once.
+    #[derive(Debug)]
+    struct Behind(MemoryPlace, usize);
+
+    impl Behind {
+        fn carry<T>(
+            &self,
+            bytes: usize,
+            work: impl FnOnce() -> Result<T, PlaceError>,
+        ) -> Result<T, PlaceError> {
+            match bytes > self.1 {
+                true => Err(PlaceError::new(Operation::Create, "x", PlaceErrorKind::Cut)),
+                false => work(),
+            }
+        }
+    }
+
+    impl Place for Behind {
+        fn describe(&self) -> String {
+            "behind".to_owned()
+        }
+        fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
+            self.carry(bytes.len(), || self.0.create(name, bytes))
+        }
+        fn read(
+            &self,
+            name: &ObjectName,
+            extent: Extent,
+            into: &mut Vec<u8>,
+        ) -> Result<(), PlaceError> {
+            let mut there = Vec::new();
+            self.0.read(name, extent, &mut there)?;
+            self.carry(there.len(), || {
+                *into = there.clone();
+                Ok(())
+            })
+        }
+        fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
+            self.0.list(folder, each)
+        }
+        fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
+            self.0.delete(name)
+        }
+        fn sweep(&self, _: u64) -> Result<(), PlaceError> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn what_a_line_does_not_carry_at_once_is_said_and_is_read_in_pieces() {
+        let memory = MemoryPlace::new();
+        let behind = Arc::new(Behind(memory.clone(), 700 << 10));
+        let retries = Retries { patience: Duration::from_secs(9), pause: Duration::from_millis(1) };
+        let place = RetryingPlace::new(behind, retries);
+        let name = |number: usize| ObjectName::new(format!("data/{number}")).expect("a name");
+        place.create(&name(0), &[1; 600 << 10]).expect("is carried");
+        let error = place.create(&name(1), &[1; 800 << 10]).expect_err("is too much");
+        assert_eq!(error.kind, PlaceErrorKind::Narrow);
+        for length in [700 << 10, (700 << 10) + 1, 2 << 20, (2 << 20) + 12_345] {
+            let bytes: Vec<u8> = (0..length).map(|at: usize| (at * 7 >> 9) as u8).collect();
+            memory.create(&name(length), &bytes).expect("creates");
+            assert_eq!(place.fetch(&name(length), 1 << 30).expect("is read"), bytes);
+            let (mut part, offset) = (Vec::new(), 1000);
+            let extent = Extent::Range { offset, length: length as u64 - offset };
+            place.read(&name(length), extent, &mut part).expect("is read");
+            assert_eq!(part, bytes[1000..]);
+            let most = length as u64 - 1;
+            let error = place.fetch(&name(length), most).expect_err("is longer");
+            assert_eq!(error.kind, PlaceErrorKind::Long, "{length}");
+        }
     }
 
     #[test]

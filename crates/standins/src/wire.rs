@@ -1,4 +1,4 @@
-//! A line to a port that takes its time, can be cut, and can freeze.
+//! A line to a port that takes its time, can be cut, can freeze, and can change what it carries.
 
 use std::{
     io::{self, Read, Write},
@@ -28,6 +28,10 @@ pub struct Pace {
 #[derive(Debug, Default)]
 struct Shared {
     frozen: AtomicBool,
+    /// After so many bytes a connection breaks; 0 for never.
+    breaks: AtomicU64,
+    /// Of so many bytes on the way back one bit is changed; 0 for none.
+    flips: AtomicU64,
     closed: AtomicBool,
     ends: Mutex<Vec<TcpStream>>,
     /// When each way is free again.
@@ -101,6 +105,21 @@ impl Wire {
         self.shared.frozen.store(true, Ordering::SeqCst);
     }
 
+    /// What was held back while it was frozen comes through, and everything after it.
+    pub fn thaw(&self) {
+        self.shared.frozen.store(false, Ordering::SeqCst);
+    }
+
+    /// From now on each connection breaks when it has carried so many bytes, both ways together.
+    pub fn break_after(&self, bytes: Option<u64>) {
+        self.shared.breaks.store(bytes.unwrap_or(0), Ordering::SeqCst);
+    }
+
+    /// From now on one bit in so many bytes on the way back is changed.
+    pub fn flip_every(&self, bytes: Option<u64>) {
+        self.shared.flips.store(bytes.unwrap_or(0), Ordering::SeqCst);
+    }
+
     /// Bytes carried to the far end, and back.
     #[must_use]
     pub fn carried(&self) -> (u64, u64) {
@@ -114,12 +133,20 @@ fn join(near: &TcpStream, far: &TcpStream, pace: Pace, shared: &Arc<Shared>) -> 
     far.set_nodelay(true)?;
     let mut ends = shared.ends.lock().unwrap_or_else(PoisonError::into_inner);
     ends.extend([near.try_clone()?, far.try_clone()?]);
+    let both = Arc::new(AtomicU64::new(0));
     for (way, from, to) in
         [(0, near.try_clone()?, far.try_clone()?), (1, far.try_clone()?, near.try_clone()?)]
     {
         let (sender, receiver) = channel();
-        let shared = Arc::clone(shared);
-        thread::spawn(move || take(from, way, pace, &shared, &sender));
+        let (shared, both) = (Arc::clone(shared), Arc::clone(&both));
+        let ends = [from.try_clone()?, to.try_clone()?];
+        thread::spawn(move || {
+            if take(from, way, pace, (&shared, &both), &sender).is_none() {
+                for end in ends {
+                    let _ = end.shutdown(Shutdown::Both);
+                }
+            }
+        });
         thread::spawn(move || deliver(to, &receiver));
     }
     Ok(())
@@ -134,20 +161,35 @@ fn until(moment: Instant) {
     }
 }
 
-/// Takes in what comes, as fast as the line lets it, and sends it on its way.
+/// Takes in what comes, as fast as the line lets it, and sends it on its way; none when the connection
+/// is to break. `both` counts what both ways of it have carried.
 fn take(
     mut from: TcpStream,
     way: usize,
     pace: Pace,
-    shared: &Shared,
+    (shared, both): (&Shared, &AtomicU64),
     under_way: &Sender<(Instant, Vec<u8>)>,
-) {
+) -> Option<()> {
     let mut buffer = vec![0; PIECE];
     while let Ok(length @ 1..) = from.read(&mut buffer) {
-        if shared.frozen.load(Ordering::SeqCst) {
-            continue;
+        while shared.frozen.load(Ordering::SeqCst) {
+            thread::sleep(Duration::from_millis(5));
         }
-        shared.carried[way].fetch_add(length as u64, Ordering::Relaxed);
+        let before = shared.carried[way].fetch_add(length as u64, Ordering::Relaxed);
+        let carried = both.fetch_add(length as u64, Ordering::Relaxed) + length as u64;
+        let breaks = shared.breaks.load(Ordering::Relaxed);
+        if breaks > 0 && carried > breaks {
+            return None;
+        }
+        let flips = shared.flips.load(Ordering::Relaxed);
+        if way == 1 && flips > 0 {
+            let next = before.next_multiple_of(flips) - before;
+            if let Some(byte) =
+                usize::try_from(next).ok().and_then(|at| buffer[..length].get_mut(at))
+            {
+                *byte ^= 0x10;
+            }
+        }
         let now = Instant::now();
         let taken = match pace.rate {
             Some(rate) => {
@@ -158,10 +200,11 @@ fn take(
             None => now,
         };
         if under_way.send((taken + pace.delay, buffer[..length].to_vec())).is_err() {
-            return;
+            break;
         }
         until(taken);
     }
+    Some(())
 }
 
 /// Hands over what has been under way long enough.

@@ -15,6 +15,7 @@ use skellin_place::ObjectName;
 use crate::{
     bounds,
     error::{Result, StoreError},
+    fetching::twice,
     ids::{Class, ContainerId, RunId, unhex},
     index::{Cache, add_to_draft},
     nearby::write_private,
@@ -91,6 +92,10 @@ impl Store {
         let mut found = Found::default();
         self.load_segments(&mut found)?;
         found.containers = self.list_containers()?;
+        if self.place.is_far() && !self.containers.fit(&found.containers) {
+            // The line may have changed the listing, not the place what it lists.
+            found.containers = self.list_containers()?;
+        }
         let wrong = self.containers.set_present(&found.containers);
         for (id, size) in wrong {
             let why = format!("it has {size} bytes, which are not those that were written");
@@ -156,6 +161,10 @@ impl Store {
 
     /// The body of a segment as it lies at the place.
     pub(crate) fn segment_at_place(&self, id: SegmentId) -> Result<Vec<u8>> {
+        twice(&*self.place, || self.segment_once(id))
+    }
+
+    fn segment_once(&self, id: SegmentId) -> Result<Vec<u8>> {
         let object = id.to_string();
         let sealed = self.place.fetch(&id.object()?, bounds::SEGMENT)?;
         let damaged = |why: &str| StoreError::damaged(&object, why);

@@ -198,6 +198,17 @@ impl Containers {
         self.all().iter().for_each(|container| container.used.store(false, Ordering::SeqCst));
     }
 
+    /// Whether every container of which the index knows the length is listed with it.
+    pub fn fit(&self, listed: &[(ContainerId, u64)]) -> bool {
+        let sizes: HashMap<ContainerId, u64> = listed.iter().copied().collect();
+        self.all().iter().all(|container| {
+            let length = container.length.get();
+            length.is_none_or(|length| {
+                sizes.get(&container.id).is_some_and(|size| length.fits(*size))
+            })
+        })
+    }
+
     /// Takes a listing of the place as the truth about which are there. Handed back: those whose
     /// length is not the one the index knows, with the bytes that are there.
     pub fn set_present(&self, listed: &[(ContainerId, u64)]) -> Vec<(ContainerId, u64)> {

@@ -195,7 +195,7 @@ impl<T> ContentWriter<T> {
                 self.files.push_back(file);
             }
         }
-        if container.is_full(self.session.writing.store.header.layout.container) {
+        if container.is_full(self.session.writing.store.full_container()) {
             self.session.writing.finish_container(container)?;
         } else {
             self.container = Some((number, container));

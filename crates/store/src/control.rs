@@ -9,6 +9,7 @@ use skellin_place::ObjectName;
 use crate::{
     bounds,
     error::{Result, StoreError},
+    fetching::twice,
     ids::{Class, ContainerId, Lineage, RunId},
     keys::WRAPPED,
     signed::{Machine, Signed, decode, encode},
@@ -172,13 +173,13 @@ impl Store {
 
     /// The body of the record of a name, whatever it says.
     pub(crate) fn open_record(&self, name: &str) -> Result<Vec<u8>> {
-        let sealed = self.place.fetch(&ObjectName::new(name)?, bounds::RECORD)?;
-        let plain = self
-            .keys
-            .control
-            .open(&sealed, name.as_bytes())
-            .ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
-        Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)
+        let object = ObjectName::new(name)?;
+        twice(&*self.place, || {
+            let sealed = self.place.fetch(&object, bounds::RECORD)?;
+            let plain = self.keys.control.open(&sealed, name.as_bytes());
+            let plain = plain.ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
+            Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)
+        })
     }
 
     /// Runs whose snapshots are marked expired.

@@ -84,6 +84,12 @@ impl StoreError {
         }
     }
 
+    /// Whether the line to the place breaks each time before something of this size is through.
+    #[must_use]
+    pub fn is_narrow(&self) -> bool {
+        matches!(self, Self::Place(error) if error.kind == skellin_place::PlaceErrorKind::Narrow)
+    }
+
     /// Whether it says that bytes at the place are not what was written.
     #[must_use]
     pub fn is_damage(&self) -> bool {

@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, atomic::Ordering};
 
-use skellin_place::{Extent, ObjectName};
+use skellin_place::{Extent, ObjectName, Place};
 
 use crate::{
     block::Block,
@@ -21,6 +21,18 @@ const AROUND: u64 = 384 << 10;
 const GAP: u64 = 64 << 10;
 /// up to so many bytes.
 const LONGEST_RANGE: u64 = 8 << 20;
+
+/// Reads something from a place. What turns out damaged is read once more from a far one: the line may
+/// have changed it, and not the place.
+pub(crate) fn twice<T>(place: &dyn Place, read: impl Fn() -> Result<T>) -> Result<T> {
+    match read() {
+        Err(error @ StoreError::Damaged { .. }) if place.is_far() => match read() {
+            Err(again) if again.is_damage() => Err(error),
+            again => again,
+        },
+        other => other,
+    }
+}
 
 impl Store {
     /// A block, from memory or from the place. One that is not what was written makes its
@@ -59,19 +71,13 @@ impl Store {
             Block::parse(plain).ok_or_else(|| damaged("a block does not expand"))
         };
         let object = container.id.object()?;
-        let mut first = match open(&object) {
-            Err(error @ StoreError::Damaged { .. }) if self.place.is_far() => {
-                // The line may have changed it, not the place.
-                open(&object).map_err(|_| error)
-            }
-            other => other,
-        };
+        let mut first = twice(&*self.place, || open(&object));
         match &first {
             Ok(_) if container.id.class == Class::Tree => self.proven.insert(location),
             Err(error) if error.is_unreadable() => {
                 self.give_up(location.container, error);
                 if let Some(spare) = container.id.spare()? {
-                    first = open(&spare).or(first);
+                    first = twice(&*self.place, || open(&spare)).or(first);
                 }
             }
             _ => {}

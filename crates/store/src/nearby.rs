@@ -24,6 +24,8 @@ use crate::{
 const MOST_TREES: u64 = 2 << 30;
 /// Ranges are kept in memory up to so many bytes.
 const MOST_RANGES: usize = 48 << 20;
+/// That the line to a place carries little is believed for so long.
+const NARROW_FOR: Duration = Duration::from_secs(24 * 3600);
 /// What crashes have left at a place is looked for so often.
 const SWEEP_EVERY: Duration = Duration::from_secs(24 * 3600);
 
@@ -174,6 +176,20 @@ impl Nearby {
     /// A run of a plan on a machine has ended well.
     pub fn end(&self, lineage: Lineage, run: RunId) {
         self.keep("clean", &hex(&lineage.0), run.to_string().as_bytes());
+    }
+
+    /// How large containers may be so that the line to the place carries them, in bytes; none if
+    /// nothing is known that would limit them.
+    pub fn narrow(&self) -> Option<u32> {
+        let file = self.file("line", "narrow")?;
+        let age = fs::metadata(&file).and_then(|facts| facts.modified()).ok()?.elapsed().ok()?;
+        let text = fs::read_to_string(file).ok().filter(|_| age < NARROW_FOR)?;
+        text.trim().parse().ok()
+    }
+
+    /// Remembers how large they may be.
+    pub fn keep_narrow(&self, most: u32) {
+        self.keep("line", "narrow", most.to_string().as_bytes());
     }
 
     /// Whether it is time to look for what crashes have left at the place.

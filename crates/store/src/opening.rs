@@ -9,6 +9,7 @@ use zeroize::Zeroizing;
 use crate::{
     bounds,
     error::{Result, StoreError},
+    fetching::twice,
     header::Header,
     index::Cache,
     keys::Secret,
@@ -63,8 +64,12 @@ pub(crate) fn read_headers(place: &dyn Place) -> Result<Vec<(Header, Vec<u8>)>> 
     let mut found: Vec<(Header, Vec<u8>)> = Vec::new();
     let mut first = None;
     for copy in HEADER_NAMES {
-        let read = place.fetch(&name(copy)?, bounds::SMALL).map_err(StoreError::from);
-        match read.and_then(|bytes| Ok((Header::decode(&bytes, copy)?, bytes))) {
+        let object = name(copy)?;
+        let read = || {
+            let bytes = place.fetch(&object, bounds::SMALL)?;
+            Ok((Header::decode(&bytes, copy)?, bytes))
+        };
+        match twice(place, read) {
             Ok((_, bytes)) if found.iter().any(|(_, known)| *known == bytes) => {}
             Ok(read) => found.push(read),
             Err(error) => first = first.or(Some(error)),
@@ -146,9 +151,11 @@ fn read_slots(place: &dyn Place) -> Result<(Vec<Candidate>, Option<StoreError>)>
         if place.is_far() && known.as_ref().is_some_and(|slot| slot.copies[0].1.is_proven()) {
             continue;
         }
-        let read =
-            place.fetch(&object, bounds::SMALL).map(Zeroizing::new).map_err(StoreError::from);
-        match (read.and_then(|bytes| Slot::decode(&bytes, object.as_str())), known) {
+        let read = || {
+            let bytes = Zeroizing::new(place.fetch(&object, bounds::SMALL)?);
+            Slot::decode(&bytes, object.as_str())
+        };
+        match (twice(place, read), known) {
             (Ok(slot), Some(known)) => {
                 if known.copies.iter().all(|(_, other)| *other != slot) {
                     known.copies.push((object, slot));
@@ -167,8 +174,9 @@ pub(crate) fn examine(place: &dyn Place, header: &Header) -> Result<Vec<(String,
     let mut wrong = Vec::new();
     let mut note = |object: &str, why: String| wrong.push((object.to_owned(), why));
     for copy in HEADER_NAMES {
-        let read = place.fetch(&name(copy)?, bounds::SMALL).map_err(StoreError::from);
-        match read.and_then(|bytes| Header::decode(&bytes, copy)) {
+        let object = name(copy)?;
+        let read = || Header::decode(&place.fetch(&object, bounds::SMALL)?, copy);
+        match twice(place, read) {
             Ok(found) if found == *header => {}
             Ok(_) => note(copy, "it is the header of another store, or was changed".to_owned()),
             Err(error) if passes_over(&error) => note(copy, error.in_short()),
@@ -186,11 +194,12 @@ pub(crate) fn examine(place: &dyn Place, header: &Header) -> Result<Vec<(String,
         let mut copies = Vec::new();
         for copy in ["a", "b"] {
             let object = format!("keys/{id}.{copy}");
-            let read = place
-                .fetch(&name(&object)?, bounds::SMALL)
-                .map(Zeroizing::new)
-                .map_err(StoreError::from);
-            match read.and_then(|bytes| Slot::decode(&bytes, &object)) {
+            let slot = name(&object)?;
+            let read = || {
+                let bytes = Zeroizing::new(place.fetch(&slot, bounds::SMALL)?);
+                Slot::decode(&bytes, &object)
+            };
+            match twice(place, read) {
                 Ok(slot) => copies.push(slot),
                 Err(error) if passes_over(&error) => note(&object, error.in_short()),
                 Err(error) => return Err(error),

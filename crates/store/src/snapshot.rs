@@ -10,6 +10,7 @@ use crate::{
     containers::{Containers, Location},
     control::ContainerRun,
     error::{Result, StoreError},
+    fetching::twice,
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId, hex, random, unhex},
     keys::{Keys, Secret},
     signed::{Machine, Signed, decode, encode},
@@ -331,8 +332,12 @@ impl Store {
         listed: &ListedSnapshot,
         object: &str,
     ) -> Result<Snapshot> {
-        let sealed = self.place.fetch(&ObjectName::new(object)?, bounds::SNAPSHOT)?;
-        let snapshot = self.open_snapshot(listed, object, &sealed)?;
+        let name = ObjectName::new(object)?;
+        let (sealed, snapshot) = twice(&*self.place, || {
+            let sealed = self.place.fetch(&name, bounds::SNAPSHOT)?;
+            let snapshot = self.open_snapshot(listed, object, &sealed)?;
+            Ok((sealed, snapshot))
+        })?;
         self.nearby.keep_snapshot(listed.object.leaf(), &sealed);
         Ok(snapshot)
     }

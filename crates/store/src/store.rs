@@ -4,7 +4,7 @@ use std::{
     collections::HashMap,
     sync::{
         Arc, Mutex, PoisonError,
-        atomic::{AtomicBool, AtomicU64},
+        atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
     },
 };
 
@@ -20,6 +20,7 @@ use crate::{
     },
     containers::{Container, Containers, Location},
     error::{Result, StoreError},
+    fetching::twice,
     header::Header,
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
     index::{Cache, Index},
@@ -46,6 +47,8 @@ pub const FOLDERS: &[&str] = &[
     "verdicts",
     "expired",
 ];
+/// Sizes of containers for lines that break again and again, in bytes.
+const NARROW: [u32; 3] = [2 << 20, 1 << 20, 256 << 10];
 /// A directory of a container is fetched together with the trailer if it is no longer than this.
 const USUAL_DIRECTORY: u64 = 64 << 10;
 
@@ -69,6 +72,8 @@ pub struct Store {
     /// Bytes of segments that are kept in memory.
     pub(crate) in_memory: AtomicU64,
     pub(crate) nearby: Nearby,
+    /// Bytes from which on a container is full.
+    full: AtomicU32,
     /// Whether trees are gone through as a whole.
     pub(crate) compares: AtomicBool,
     chunker: Chunker,
@@ -98,6 +103,7 @@ impl Store {
             ));
         }
         let chunker = Chunker::new(&keys.boundary, header.layout);
+        let full = nearby.narrow().unwrap_or(u32::MAX).min(header.layout.container);
         Ok(Self {
             place,
             header,
@@ -107,6 +113,7 @@ impl Store {
             segments: Tiers::default(),
             cache,
             in_memory: AtomicU64::new(0),
+            full: full.into(),
             nearby,
             compares: AtomicBool::new(false),
             chunker,
@@ -151,6 +158,22 @@ impl Store {
     #[must_use]
     pub fn has_cache_failed(&self) -> bool {
         self.index.has_failed()
+    }
+
+    /// Bytes from which on a container is full: what the header says, or less where the line to the
+    /// place does not carry that.
+    pub(crate) fn full_container(&self) -> u32 {
+        self.full.load(Ordering::Relaxed)
+    }
+
+    /// The line to the place broke each time before a container was through: those that follow are
+    /// smaller. How large they are now, in bytes; none if they are as small as it makes sense.
+    pub fn narrow(&self) -> Option<u32> {
+        let now = self.full_container();
+        let next = *NARROW.iter().find(|size| **size < now)?;
+        self.full.store(next, Ordering::Relaxed);
+        self.nearby.keep_narrow(next);
+        Some(next)
     }
 
     /// The block in which a chunk or page lies, and where that is.
@@ -231,10 +254,13 @@ impl Store {
         let copies = [Some(id.object()?), id.spare()?].into_iter().flatten();
         let mut first = None;
         for copy in copies {
-            let mut bytes = Vec::new();
             let extent = Extent::Range { offset: 0, length: HEADER as u64 };
-            let read = self.place.read(&copy, extent, &mut bytes).map_err(StoreError::from);
-            match read.and_then(|()| ContainerHeader::decode(&bytes, copy.as_str())) {
+            let read = || {
+                let mut bytes = Vec::new();
+                self.place.read(&copy, extent, &mut bytes)?;
+                ContainerHeader::decode(&bytes, copy.as_str())
+            };
+            match twice(&*self.place, read) {
                 Ok(header) => return Ok(header),
                 Err(error) if error.is_unreadable() => first = first.or(Some(error)),
                 Err(error) => return Err(error),
@@ -278,6 +304,10 @@ impl Store {
 
     /// What lies in a container of known size, read from its end.
     pub(crate) fn read_directory(&self, id: ContainerId, size: u64) -> Result<Directory> {
+        twice(&*self.place, || self.read_directory_once(id, size))
+    }
+
+    fn read_directory_once(&self, id: ContainerId, size: u64) -> Result<Directory> {
         let object = id.object()?;
         let text = object.as_str();
         let mut head = Vec::new();

@@ -91,7 +91,7 @@ impl TreeWriter {
         writing.place_block(&self.fingerprints, at);
         self.fingerprints.clear();
         self.sealed.insert(self.token, at);
-        if container.is_full(writing.store.header.layout.container) {
+        if container.is_full(writing.store.full_container()) {
             writing.finish_container(container)?;
         } else {
             self.container = Some((number, container));

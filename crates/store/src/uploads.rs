@@ -26,6 +26,8 @@ const UPLOADERS: usize = 2;
 const SEGMENT_CONTAINERS: usize = 64;
 /// or so many contents, which are kept in memory until then,
 const SEGMENT_ROWS: usize = 200_000;
+/// which take so many bytes each and what belongs to it;
+const ROW: usize = 48;
 /// or after so much time.
 const SEGMENT_TIME: Duration = Duration::from_secs(300);
 /// The trees so far are made findable after so many containers of data.
@@ -200,12 +202,18 @@ impl Uploads {
         let mut state = self.shared.state();
         let rows: usize = state.finished.iter().map(|(_, directory)| directory.rows.len()).sum();
         let due = state.finished.len() >= SEGMENT_CONTAINERS
-            || rows >= SEGMENT_ROWS
+            || rows >= self.most_rows()
             || (!state.finished.is_empty() && last.elapsed() >= SEGMENT_TIME);
         due.then(|| {
             *last = Instant::now();
             std::mem::take(&mut state.finished)
         })
+    }
+
+    /// So many rows make a segment due; fewer where the line carries little at once.
+    fn most_rows(&self) -> usize {
+        let full = usize::try_from(self.shared.store.full_container()).unwrap_or(usize::MAX);
+        SEGMENT_ROWS.min(full / ROW)
     }
 
     /// Waits until everything is at the place; what no segment lists yet.

@@ -27,7 +27,7 @@ use crate::{
     waits::{Awaited, watched},
 };
 
-use reading::{AroundReading, Steps};
+use reading::{AroundReading, Recorded, Steps};
 pub(crate) use telling::last_good;
 pub use telling::{Conducted, Stage};
 
@@ -170,7 +170,7 @@ impl Conductor<'_> {
         if options.dry_run {
             let rehearsed = open().and_then(|store| {
                 let keep_out = self.configuration.keep_out();
-                let request = self.request(plan, machine, &options, &keep_out, &());
+                let request = self.request(plan, machine, &options, &keep_out, (&(), self.events));
                 let mut report = run::run(&store, &request)?;
                 if let Some(outlook) = &mut report.outlook {
                     self.foretell(plan, &store, report.files, report.bytes.read, outlook);
@@ -210,7 +210,7 @@ impl Conductor<'_> {
         machine: &'r str,
         options: &RunOptions<'r>,
         keep_out: &'r [PathBuf],
-        around: &'r dyn run::Surrounding,
+        (around, events): (&'r dyn run::Surrounding, &'r dyn EventSink),
     ) -> RunRequest<'r> {
         RunRequest {
             plan,
@@ -225,7 +225,7 @@ impl Conductor<'_> {
             gentle: plan.speed.map_or(options.gentle, |speed| speed == Speed::Quiet),
             clock: self.clock,
             cancel: self.cancel,
-            events: self.events,
+            events,
         }
     }
 
@@ -252,7 +252,9 @@ impl Conductor<'_> {
         let around = Surroundings::new(plan, grounds, state, self.clock, &record);
         let around = AroundReading::new(steps, &plan.store, self.cancel, around);
         let keep_out = self.configuration.keep_out();
-        let ran = run::run(&store, &self.request(plan, machine, options, &keep_out, &around));
+        let events = Recorded(steps);
+        let with: (&dyn run::Surrounding, &dyn EventSink) = (&around, &events);
+        let ran = run::run(&store, &self.request(plan, machine, options, &keep_out, with));
         let outcome = match &ran {
             Ok(report) => outcome_of(report.status),
             Err(error) if error.is_cancelled() => Outcome::Interrupted,
@@ -362,6 +364,9 @@ impl Conductor<'_> {
             true => None,
             false => self.begin(Work::Restore, Some(plan), store_name, self.machine, false),
         };
+        let steps = self.steps(entry);
+        let events = Recorded(&steps);
+        let request = &RestoreRequest { events: &events, ..*request };
         let result = restore::restore(store, request);
         if !request.dry_run {
             run::record_damage(store, self.machine, self.events);
@@ -403,15 +408,16 @@ impl Conductor<'_> {
     ) -> Result<ReplicateReport, E> {
         let entry = self.begin(Work::Replicate, plan, to_name, self.machine, false);
         let steps = self.steps(entry);
+        let events = Recorded(&steps);
         let request =
-            ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: self.events };
+            ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: &events };
         let told = |error: &E| (error.words(), error.is_interruption());
         let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|_queue| {
             let to = steps.step("reach", to_name, told, open)?;
             steps.step("replicate", to_name, told, || {
                 let awaited: [&dyn Awaited; 2] = [from.place(), to.place()];
                 let work = || replicate::replicate(from, &to, &request);
-                Ok(watched(&awaited, self.events, self.cancel, &|| {}, work)?)
+                Ok(watched(&awaited, &events, self.cancel, &|| {}, work)?)
             })
         });
         self.finish(entry, &result, |report| Ending {
@@ -447,7 +453,8 @@ impl Conductor<'_> {
     ) -> Result<VerifyReport> {
         let entry = self.begin(Work::Verify, None, store_name, self.machine, false);
         let place: &dyn Awaited = store.place();
-        let result = watched(&[place], self.events, self.cancel, &|| {}, || {
+        let steps = self.steps(entry);
+        let result = watched(&[place], &Recorded(&steps), self.cancel, &|| {}, || {
             store.verify(share, watch).map_err(EngineError::from)
         });
         run::record_damage(store, self.machine, self.events);

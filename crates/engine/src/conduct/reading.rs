@@ -61,6 +61,39 @@ impl Steps<'_> {
     }
 }
 
+/// Hands events on, and records what is waited for as steps.
+pub(super) struct Recorded<'a>(pub &'a Steps<'a>);
+
+impl EventSink for Recorded<'_> {
+    fn event(&self, event: Event) {
+        let steps = self.0;
+        if let (Event::Waiting(waited), Some(journal), Some(entry)) =
+            (&event, steps.journal, steps.entry)
+        {
+            let (now, subject) = (steps.clock.now(), format!("for {}", waited.subject));
+            journal.log(now, &format!("{entry} {waited}"));
+            // Whoever looks at it reads the same in the log.
+            let _ = match waited.is_over {
+                true => journal.end_step(entry, ("wait", &subject), now),
+                false => journal.add_step(
+                    entry,
+                    &StepRecord {
+                        kind: "wait".to_owned(),
+                        subject,
+                        started: now - i64::try_from(waited.since.as_millis()).unwrap_or(0),
+                        ended: None,
+                        outcome: Outcome::Running,
+                        words: waited.why.clone(),
+                        code: None,
+                        output: None,
+                    },
+                ),
+            };
+        }
+        steps.events.event(event);
+    }
+}
+
 /// What happens around the reading of one run.
 pub(super) struct AroundReading<'a> {
     steps: &'a Steps<'a>,

@@ -264,6 +264,10 @@ impl Journal {
                     number(ending.exception_count), ending.words, ending.hint,
                 ],
             )?;
+            transaction.execute(
+                "UPDATE step SET ended = ?2, outcome = ?3 WHERE work = ?1 AND ended IS NULL",
+                params![id, ending.ended, ending.outcome.word()],
+            )?;
             let mut add = transaction
                 .prepare("INSERT INTO exception (work, path, reason) VALUES (?1, ?2, ?3)")?;
             for exception in ending.exceptions {
@@ -360,6 +364,10 @@ impl Journal {
                 connection.execute(
                     "UPDATE work SET outcome = 'interrupted', words = ?2 WHERE id = ?1 AND outcome = 'running'",
                     params![id, words],
+                )?;
+                connection.execute(
+                    "UPDATE step SET outcome = 'interrupted' WHERE work = ?1 AND ended IS NULL",
+                    [id],
                 )?;
             }
             Ok(())

@@ -47,6 +47,16 @@ impl Journal {
         self.with(|connection| connection.execute(sql, row).map(drop))
     }
 
+    /// Notes that a step which was still going on has ended well.
+    ///
+    /// # Errors
+    /// If the journal cannot be written.
+    pub fn end_step(&self, work: i64, (kind, subject): (&str, &str), ended: i64) -> Result<()> {
+        let sql = "UPDATE step SET ended = ?4, outcome = ?5 WHERE work = ?1 AND kind = ?2 AND subject = ?3 AND ended IS NULL";
+        let row = params![work, kind, subject, ended, Outcome::Done.word()];
+        self.with(|connection| connection.execute(sql, row).map(drop))
+    }
+
     /// The steps of an entry, in their order.
     ///
     /// # Errors

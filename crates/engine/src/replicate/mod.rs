@@ -16,6 +16,7 @@ use crate::{
     clock::{Cancel, Clock},
     error::{EngineError, Result},
     event::{Event, EventSink, Progress},
+    run::narrower,
 };
 use copy::{Copied, Copying};
 
@@ -111,7 +112,18 @@ fn all(
             report.present += 1;
             continue;
         }
-        match one(from, to, (&snapshot, listed.order), request, &mut copied, &mut report) {
+        let copy = loop {
+            match one(from, to, (&snapshot, listed.order), request, &mut copied, &mut report) {
+                Err(EngineError::Store(error)) if error.is_narrow() => {
+                    let Some(note) = narrower(to, &error) else {
+                        break Err(EngineError::Store(error));
+                    };
+                    request.events.event(Event::Note(note));
+                }
+                other => break other,
+            }
+        };
+        match copy {
             Ok(()) => report.copied += 1,
             Err(EngineError::Store(error)) if error.is_damage() => {
                 report.damaged.push(not_copied(&listed, error.to_string()));

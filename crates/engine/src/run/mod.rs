@@ -37,9 +37,10 @@ pub use report::{Change, Cost, Outlook, PathChange, RunReport, RunStatus, Shrink
 use crate::{
     clock::{Cancel, Clock},
     error::{EngineError, Result},
-    event::{Event, EventSink, Meter, Progress, time_left},
+    event::{Event, EventSink, Meter, Progress, Waited, time_left},
     ground::Origin,
     places::Grounds,
+    size::size,
     waits::{Awaited, SAY_AFTER, watched},
 };
 use pool::{Pool, Source};
@@ -151,6 +152,14 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
                 request.events.event(Event::Note(note));
                 attempt += 1;
             }
+            Err(EngineError::Store(error))
+                if error.is_narrow() && !request.cancel.is_cancelled() =>
+            {
+                let Some(note) = narrower(store, &error) else {
+                    break Err(EngineError::Store(error));
+                };
+                request.events.event(Event::Note(note));
+            }
             other => break other,
         }
     };
@@ -169,6 +178,12 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     }
     report.damage = damage;
     Ok(report)
+}
+
+/// Makes containers smaller, since the line breaks before they are through; what is said of that.
+pub(crate) fn narrower(store: &Store, error: &StoreError) -> Option<String> {
+    let most = size(store.narrow()?.into());
+    Some(format!("{error}; it starts again with containers of {most}, and uses what arrived"))
 }
 
 /// Leaves a record of the damage that was met in a store; what nobody had met before.
@@ -355,15 +370,18 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
 /// Says once which path a worker waits for, if none of the places is to blame.
 fn say_what_hangs(pool: &Pool<'_>, request: &RunRequest<'_>, said: &mut Option<Vec<u8>>) {
     let hanging = pool.doing_longest().filter(|(_, since)| *since >= SAY_AFTER);
-    let Some((path, since)) = hanging else {
-        *said = None;
-        return;
+    let waiting = |path: &[u8], since, is_over| {
+        let subject = String::from_utf8_lossy(path).into_owned();
+        request.events.event(Event::Waiting(Waited { subject, why: None, since, is_over }));
     };
+    if let Some(before) = said.take_if(|said| hanging.as_ref().is_none_or(|(path, _)| path != said))
+    {
+        waiting(&before, Duration::ZERO, true);
+    }
+    let Some((path, since)) = hanging else { return };
     let blamed = pool.store.place().waiting().is_some() || request.grounds.waiting().is_some();
     if !blamed && said.as_ref() != Some(&path) {
-        let text = String::from_utf8_lossy(&path);
-        let note = format!("waiting for {text} for {} s: it does not answer", since.as_secs());
-        request.events.event(Event::Note(note));
+        waiting(&path, since, false);
         *said = Some(path);
     }
 }

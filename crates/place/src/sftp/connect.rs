@@ -240,6 +240,12 @@ impl Connecting<'_> {
                 let hint = format!("correct {place}, or remove it and compare the key anew");
                 return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
             }
+            (Err(russh::Error::Disconnect | russh::Error::HUP | russh::Error::IO(_)), _) => {
+                let what = "it ended the connection before the login";
+                let hint =
+                    "is the server up, and does it take this many connections (MaxStartups)?";
+                return Err(failed(hop, PlaceErrorKind::Unreachable, what).with_hint(hint));
+            }
             (Err(error), _) => {
                 let what = format!("the SSH connection could not be made: {error}");
                 let hint = "is this the port of an SSH server?";

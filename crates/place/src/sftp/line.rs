@@ -11,7 +11,7 @@ use russh_sftp::{
     extensions::{FSYNC, LIMITS, STATVFS},
     protocol::StatusCode,
 };
-use tokio::time::timeout;
+use tokio::time::{sleep, timeout};
 
 use super::connect::Session;
 use crate::{PlaceErrorKind, Throttles};
@@ -20,6 +20,8 @@ use crate::{PlaceErrorKind, Throttles};
 const LARGEST_PIECE: u64 = 240 << 10;
 /// What every server takes (draft-ietf-secsh-filexfer-02, section 3).
 const USUAL_PIECE: u64 = 32_000;
+/// So often it is looked whether a connection is gone.
+const LOOK: Duration = Duration::from_millis(200);
 /// The file system takes no writes (`ST_RDONLY` of the server's extension).
 const READ_ONLY: u64 = 1;
 
@@ -47,6 +49,14 @@ impl From<Error> for Failure {
         match error {
             Error::Status(status) => Self::Status(status.status_code, status.error_message),
             Error::Timeout => Self::Slow,
+            // How the library says that the connection is gone.
+            Error::UnexpectedBehavior(words)
+                if ["sender dropped", "session closed", "SendError", "RecvError"]
+                    .iter()
+                    .any(|gone| words.starts_with(gone)) =>
+            {
+                Self::Cut(String::new())
+            }
             other => Self::Cut(other.to_string()),
         }
     }
@@ -74,6 +84,9 @@ impl Failure {
                 (PlaceErrorKind::Refused, "permission was refused".to_owned())
             }
             Self::Status(_, words) => (PlaceErrorKind::Failed, format!("the server says: {words}")),
+            Self::Cut(why) if why.is_empty() => {
+                (PlaceErrorKind::Cut, "the connection broke off".to_owned())
+            }
             Self::Cut(why) => (PlaceErrorKind::Cut, format!("the connection broke off: {why}")),
             Self::Slow => (PlaceErrorKind::Slow, "no answer came in time".to_owned()),
             Self::Full => (PlaceErrorKind::Full, "there is no room left".to_owned()),
@@ -157,6 +170,15 @@ impl Line {
     pub fn is_sound(&self) -> bool {
         !self.given_up.load(Ordering::Relaxed)
             && self.sessions.iter().all(|session| !session.is_closed())
+    }
+
+    /// Ends when the connection is gone, a little later than what was asked on it should have heard of
+    /// that: a request may have been sent into a connection that was just ending, and nobody answers it.
+    pub async fn gone(&self) {
+        while self.sessions.iter().all(|session| !session.is_closed()) {
+            sleep(LOOK).await;
+        }
+        sleep(2 * LOOK).await;
     }
 
     /// It is not to be used any more.

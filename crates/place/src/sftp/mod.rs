@@ -178,6 +178,15 @@ impl SftpPlace {
         let line = runtime().block_on(async {
             let sessions = connecting.go(&self.target).await?;
             Line::open(sessions, patience, self.target.throttles.clone()).await.map_err(|failure| {
+                if failure.is_of_the_line() {
+                    let (kind, reason) = failure.told();
+                    return PlaceError::because(
+                        Operation::Reach,
+                        self.target.describe(),
+                        kind,
+                        reason,
+                    );
+                }
                 let what = format!("the server offers no SFTP: {failure}");
                 let subject = self.target.describe();
                 PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Refused, what)
@@ -198,9 +207,10 @@ impl SftpPlace {
         let line = self.line(&|_| {}, number)?;
         let result = runtime().block_on(async {
             // No single request takes so long; what is large is many requests.
-            match tokio::time::timeout(self.target.patience * 30, work(&line)).await {
-                Ok(result) => result,
-                Err(_) => Err(Failure::Slow),
+            let work = tokio::time::timeout(self.target.patience * 30, work(&line));
+            tokio::select! {
+                result = work => result.unwrap_or(Err(Failure::Slow)),
+                () = line.gone() => Err(Failure::Cut(String::new())),
             }
         });
         result.map_err(|failure| {

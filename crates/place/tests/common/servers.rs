@@ -16,7 +16,7 @@ fn python() -> PathBuf {
 
 /// A server on a port of its own, its files in a directory of its own.
 pub struct Server {
-    child: Child,
+    pub child: Child,
     pub port: u16,
     pub folder: tempfile::TempDir,
 }

@@ -13,7 +13,7 @@ use skellin_place::{Hop, SftpTarget, Throttles};
 
 /// A server on a port of its own, with keys of its own.
 pub struct Sshd {
-    child: Child,
+    pub child: Child,
     pub port: u16,
     pub folder: tempfile::TempDir,
 }

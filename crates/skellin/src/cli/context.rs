@@ -194,6 +194,16 @@ impl Context {
         }
     }
 
+    /// Looks into stores; what is waited for meanwhile is said.
+    pub fn attending<T>(
+        &self,
+        stores: &[(String, Arc<Store>)],
+        look: impl FnOnce() -> Result<T, CliError>,
+    ) -> Result<T, CliError> {
+        let stores: Vec<&Store> = stores.iter().map(|(_, store)| &**store).collect();
+        skellin_engine::attended(&stores, &self.progress, look)
+    }
+
     /// What this machine calls itself, for a plan or in general.
     pub fn own_name(&self, plan: Option<&str>) -> String {
         let configuration = self.lenient_configuration();
@@ -220,8 +230,13 @@ impl Context {
         let whose = Whose { own: &own, named: which.machine.as_deref(), now };
         let mut best: Option<(String, Arc<Store>, Meant)> = None;
         let mut first = None;
-        for (name, store) in self.stores(which, plan)? {
-            match history::find_snapshot(&store, &spec, whose) {
+        let stores = self.stores(which, plan)?;
+        let find = |store: &Store| history::find_snapshot(store, &spec, whose);
+        let found = self.attending(&stores, || {
+            Ok(stores.iter().map(|(_, store)| find(store)).collect::<Vec<_>>())
+        })?;
+        for ((name, store), found) in stores.into_iter().zip(found) {
+            match found {
                 Ok(found) => {
                     // Our own first, then those that may have been made by now, then the last.
                     let rank = |Meant { snapshot, order, .. }: &Meant| {

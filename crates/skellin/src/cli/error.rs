@@ -76,6 +76,7 @@ fn of_place(error: &PlaceError) -> (Exit, &'static str) {
         | PlaceErrorKind::Login
         | PlaceErrorKind::Cut
         | PlaceErrorKind::Slow
+        | PlaceErrorKind::Narrow
         | PlaceErrorKind::Busy
         | PlaceErrorKind::Certificate
         | PlaceErrorKind::Clock => (Exit::Unreachable, "unreachable"),

@@ -4,6 +4,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::{
     ffi::OsString,
     io::{self, IsTerminal as _},
+    sync::Arc,
 };
 
 use clap::Args;
@@ -13,7 +14,7 @@ use skellin_engine::{
     history::{self as past, Located},
     is_ahead,
 };
-use skellin_store::{Body, Entry, Kind, Moment, Snapshot};
+use skellin_store::{Body, Entry, Kind, Moment, Snapshot, Store};
 
 use super::{
     WhichStore,
@@ -81,16 +82,20 @@ fn file_time(moment: Moment) -> Value {
 pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, CliError> {
     let (mut rows, mut found, mut damaged) = (Vec::new(), Vec::new(), 0u64);
     let plan = args.plan.as_deref();
-    for (name, store) in context.stores(&args.which, plan)? {
-        let snapshots = past::snapshots(&store, plan, |listed, error| {
-            damaged += 1;
-            context.progress.say(&format!(
-                "damaged: the snapshot of {}: {error}",
-                words::moment(listed.started)
-            ));
-        })?;
-        found.extend(snapshots.into_iter().map(|snapshot| (name.clone(), snapshot)));
-    }
+    let stores = context.stores(&args.which, plan)?;
+    context.attending(&stores, || {
+        for (name, store) in &stores {
+            let snapshots = past::snapshots(store, plan, |listed, error| {
+                damaged += 1;
+                context.progress.say(&format!(
+                    "damaged: the snapshot of {}: {error}",
+                    words::moment(listed.started)
+                ));
+            })?;
+            found.extend(snapshots.into_iter().map(|snapshot| (name.clone(), snapshot)));
+        }
+        Ok(())
+    })?;
     if let (Some(plan), true) = (plan, found.is_empty() && damaged == 0)
         && args.which.place.is_none()
     {
@@ -149,15 +154,25 @@ fn name_or_number(name: Option<&str>, number: u32) -> String {
 }
 
 pub(super) fn tree(context: &Context, args: &TreeArgs) -> Result<Exit, CliError> {
-    let (_, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let (name, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let opened = [(name, Arc::clone(&store))];
+    context.attending(&opened, || tree_of(context, &store, &snapshot, args))
+}
+
+fn tree_of(
+    context: &Context,
+    store: &Store,
+    snapshot: &Snapshot,
+    args: &TreeArgs,
+) -> Result<Exit, CliError> {
     let from: Vec<Located> = match &args.path {
-        Some(path) => vec![past::must_locate(&store, &snapshot, path.as_bytes())?],
-        None => past::roots(&store, &snapshot)?,
+        Some(path) => vec![past::must_locate(store, snapshot, path.as_bytes())?],
+        None => past::roots(store, snapshot)?,
     };
     let (mut entries, mut files, mut bytes) = (Vec::new(), 0u64, 0u64);
     let json = context.global.json;
     for located in &from {
-        past::walk(&store, located, &mut |path, entry| {
+        past::walk(store, located, &mut |path, entry| {
             let owner = &entry.owner;
             let (user, group) = (
                 name_or_number(owner.user.as_deref(), owner.uid),
@@ -215,9 +230,13 @@ fn tree_line(
 
 pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, CliError> {
     let mut versions = Vec::new();
-    for (_, store) in context.stores(&args.which, Some(&args.plan))? {
-        versions.extend(past::versions(&store, &args.plan, args.path.as_bytes())?);
-    }
+    let stores = context.stores(&args.which, Some(&args.plan))?;
+    context.attending(&stores, || {
+        for (_, store) in &stores {
+            versions.extend(past::versions(store, &args.plan, args.path.as_bytes())?);
+        }
+        Ok(())
+    })?;
     versions.sort_by_key(|version| version.time);
     if versions.is_empty() {
         return Err(EngineError::Unknown {

@@ -110,6 +110,14 @@ fn progress_json(progress: &Progress) -> Value {
 
 impl EventSink for ProgressLine {
     fn event(&self, event: Event) {
+        let event = match event {
+            Event::Waiting(waited) => {
+                self.emit(&json!({"event": "waiting", "for": waited.subject, "why": waited.why,
+                    "seconds": waited.since.as_secs_f64(), "over": waited.is_over}));
+                return self.say(&format!("note: {waited}"));
+            }
+            event => event,
+        };
         match (&self.form, event) {
             (form, Event::Note(note)) => {
                 if matches!(form, Form::Json) {

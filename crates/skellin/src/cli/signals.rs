@@ -36,7 +36,7 @@ pub(crate) fn watch(cancel: &Cancel) {
 /// So long interrupted work may take to end by itself. What waits for something that cannot be
 /// ended (a file system that hangs, a line that is frozen) is left where it is: a store is correct
 /// whenever a process ends.
-const LAST: Duration = Duration::from_millis(4500);
+const LAST: Duration = Duration::from_secs(4);
 
 /// Ends the process some time after it was asked to, when what has to be done before is done.
 fn end_at_last(cancel: &Cancel, number: u8) {

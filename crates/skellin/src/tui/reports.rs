@@ -193,6 +193,7 @@ impl App {
                 exceptions.push(exception);
             }
             Event::Note(note) if notes.len() < MOST_SHOWN => notes.push(note),
+            Event::Waiting(waited) if notes.len() < MOST_SHOWN => notes.push(waited.to_string()),
             _ => {}
         }
     }

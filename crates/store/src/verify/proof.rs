@@ -222,6 +222,7 @@ impl Store {
                 let result = match read() {
                     // The line may have changed it, not the place.
                     Err(StoreError::Damaged { .. }) if self.place.is_far() => read(),
+                    Ok(proven) if !proven.bad.is_empty() && self.place.is_far() => read(),
                     other => other,
                 };
                 let result = match result {
