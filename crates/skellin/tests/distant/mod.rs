@@ -3,6 +3,7 @@
 
 use std::{
     fs,
+    os::unix::process::ExitStatusExt as _,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
@@ -150,12 +151,12 @@ pub fn until(what: &str, mut holds: impl FnMut() -> bool) {
     }
 }
 
-/// Asks a process to end; its status, and how long that took.
+/// Asks a process to end; its status as a shell tells it, and how long that took.
 pub fn ask_to_end(child: &mut Child, signal: Signal) -> (Option<i32>, Duration) {
     let asked = Instant::now();
     kill_process(Pid::from_child(child), signal).unwrap();
     let ended = child.wait().unwrap();
-    (ended.code(), asked.elapsed())
+    (ended.code().or(ended.signal().map(|signal| 128 + signal)), asked.elapsed())
 }
 
 /// Continues or stops a process of a server.
