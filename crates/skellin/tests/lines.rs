@@ -59,7 +59,7 @@ fn restores(distant: &Distant) {
 }
 
 fn a_frozen_line_keeps_no_command_from_ending(kind: Kind) {
-    let pace = Pace { rate: Some(8 << 20), ..Pace::default() };
+    let pace = Pace { rate: Some(4 << 20), ..Pace::default() };
     let distant = Distant::new(kind, 6, pace);
     let world = &distant.world;
     world.done(&["run", "readings"]);
@@ -69,21 +69,24 @@ fn a_frozen_line_keeps_no_command_from_ending(kind: Kind) {
         write(&source.join(format!("{number}")), content(1001 + 2 * number, 1 << 20));
     }
     let left = world.path("let go").display().to_string();
+    let entered = world.path("entered").display().to_string();
     world.plan(
         "ringing",
         &format!(
-            "sources = [\"{}\"]\nstore = \"pier\"\n[[around]]\nenter = [\"true\"]\nleave = [\"touch\", \"{left}\"]\n",
+            "sources = [\"{}\"]\nstore = \"pier\"\n[[around]]\nenter = [\"touch\", \"{entered}\"]\nleave = [\"touch\", \"{left}\"]\n",
             source.display()
         ),
     );
     let back = world.path("back").display().to_string();
     let commands: [(&[&str], Signal, i32); 3] = [
-        (&["restore", "readings@newest", "--to", &back, "--json"], Signal::TERM, 143),
-        (&["verify", "pier"], Signal::INT, 130),
         (&["run", "ringing", "--json"], Signal::TERM, 143),
+        (&["verify", "pier"], Signal::INT, 130),
+        (&["restore", "readings@newest", "--to", &back, "--json"], Signal::TERM, 143),
     ];
     let mut children: Vec<Child> =
-        commands.iter().map(|(arguments, ..)| distant.start_until(arguments, 1 << 20)).collect();
+        commands.iter().map(|(arguments, ..)| distant.start_until(arguments, 1 << 18)).collect();
+    until("the run reads", || world.path("entered").exists());
+    until("the restore writes", || world.path("back/ridge").exists());
     distant.wire.freeze();
     std::thread::scope(|scope| {
         for (child, (arguments, signal, status)) in children.iter_mut().zip(commands) {
