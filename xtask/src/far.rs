@@ -133,6 +133,7 @@ fn plan(source: &Path) -> Result<Plan> {
 fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
     let request = RunRequest {
         plan,
+        origin: None,
         grounds: &skellin_engine::Grounds::default(),
         machine: "hut",
         labels: &[],

@@ -61,7 +61,12 @@ impl PlanLock {
 
 /// The right to write to a store; a name of a plan has no dot, so that the two do not meet.
 #[derive(Debug)]
-pub(crate) struct StoreLock(#[expect(dead_code, reason = "held for its lock")] File);
+pub(crate) struct StoreLock {
+    #[expect(dead_code, reason = "held for its lock")]
+    file: File,
+    /// Whose work the lock is for: this machine's, of this state, in this store.
+    pub origin: String,
+}
 
 impl StoreLock {
     /// Waits for the right to write to a store, and says whether it had to; `waits` is told once.
@@ -79,7 +84,10 @@ impl StoreLock {
         let mut waited = false;
         loop {
             match take(state, &format!("store.{store}")) {
-                Ok(Some(file)) => return Ok((Some(Self(file)), waited)),
+                Ok(Some(file)) => {
+                    let origin = origin(state, store);
+                    return Ok((Some(Self { file, origin }), waited));
+                }
                 Err(_) => return Ok((None, waited)),
                 Ok(None) => {}
             }
@@ -92,6 +100,14 @@ impl StoreLock {
             std::thread::park_timeout(TICK);
         }
     }
+}
+
+/// A name for the work that one lock is for.
+fn origin(state: &Path, store: &str) -> String {
+    // machine-id(5): made once for each installation.
+    let machine = fs::read_to_string("/etc/machine-id").unwrap_or_default();
+    let state = state.canonicalize().unwrap_or_else(|_| state.to_path_buf());
+    format!("{} {} {store}", machine.trim(), state.display())
 }
 
 /// The right to be the steward of this machine's plans.

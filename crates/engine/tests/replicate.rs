@@ -34,6 +34,7 @@ fn other_store() -> Arc<dyn Place> {
 fn copy(from: &Arc<dyn Place>, to: &Arc<dyn Place>, plan: Option<&str>) -> ReplicateReport {
     let request = ReplicateRequest {
         plan,
+        origin: None,
         clock: &MovedClock::at(START),
         cancel: &Cancel::new(),
         events: &|_: Event| {},
@@ -94,6 +95,7 @@ fn copies_restore_as_the_snapshots_do_and_are_sent_once() {
         &open_store(&from),
         &ReplicateRequest {
             plan: None,
+            origin: None,
             clock: &MovedClock::at(START),
             cancel: &Cancel::new(),
             events: &|_: Event| {},
@@ -125,6 +127,7 @@ fn what_was_interrupted_goes_on_and_what_is_damaged_is_left_out() {
         };
         let request = ReplicateRequest {
             plan: None,
+            origin: None,
             clock: &MovedClock::at(START),
             cancel: &cancel,
             events: &events,

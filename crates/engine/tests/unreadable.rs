@@ -7,18 +7,20 @@ mod common;
 use std::{collections::BTreeSet, fs, io, sync::Arc};
 
 use common::{
-    Restoring, assert_same, content, create_store, newest, open_store, plan_of, run_at, scratch,
-    settle, verify, write,
+    Restoring, Running, assert_same, content, create_store, newest, open_store, plan_of, run_at,
+    scratch, settle, verify, write,
 };
+use skellin_engine::RunStatus;
 use skellin_place::{
     Extent, Listed, MemoryPlace, ObjectName, Operation, Place, PlaceError, PlaceErrorKind,
 };
 
-/// A place one object of which cannot be read.
+/// A place one object of which cannot be read, or a folder of which lets nothing be deleted.
 #[derive(Debug)]
 struct Deaf {
     inner: MemoryPlace,
-    object: ObjectName,
+    object: Option<ObjectName>,
+    keeps: Option<&'static str>,
     kind: PlaceErrorKind,
     code: i32,
 }
@@ -38,7 +40,7 @@ impl Place for Deaf {
         extent: Extent,
         into: &mut Vec<u8>,
     ) -> Result<(), PlaceError> {
-        if *name != self.object {
+        if self.object.as_ref() != Some(name) {
             return self.inner.read(name, extent, into);
         }
         let source = Some(io::Error::from_raw_os_error(self.code));
@@ -51,7 +53,10 @@ impl Place for Deaf {
     }
 
     fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
-        self.inner.delete(name)
+        match self.keeps == Some(name.folder()) {
+            true => Err(PlaceError::new(Operation::Delete, name.as_str(), self.kind)),
+            false => self.inner.delete(name),
+        }
     }
 
     fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
@@ -80,7 +85,9 @@ fn verify_and_restore_go_on_past_what_cannot_be_read() {
             (PlaceErrorKind::Refused, rustix::io::Errno::ACCESS.raw_os_error()),
         ] {
             let (inner, object) = (memory.fork(), object.clone());
-            let deaf: Arc<dyn Place> = Arc::new(Deaf { inner, object: object.clone(), kind, code });
+            let unread = Some(object.clone());
+            let deaf: Arc<dyn Place> =
+                Arc::new(Deaf { inner, object: unread, keeps: None, kind, code });
             let report = verify(&deaf);
             assert!(!report.damage.is_empty(), "{object}, {kind:?}");
             let named = report.damage.iter().flat_map(|damage| &damage.files);
@@ -138,4 +145,31 @@ fn torn_records_of_runs_and_reclaims_are_named_and_cost_nothing() {
         Restoring::all(&newest(&store), &back).run(&store);
         assert_same(&source, &back.join("ridge"));
     }
+}
+
+#[test]
+fn a_record_that_may_not_be_deleted_is_a_note_and_the_run_is_good() {
+    let folder = scratch();
+    let source = folder.path().join("ridge");
+    write(&source.join("gauge.csv"), content(1, 9000));
+    settle(&source);
+    let memory = MemoryPlace::new();
+    create_store(&memory);
+    let place: Arc<dyn Place> = Arc::new(Deaf {
+        inner: memory.clone(),
+        object: None,
+        keeps: Some("runs"),
+        kind: PlaceErrorKind::Refused,
+        code: 0,
+    });
+    let plan = plan_of(&[&source], "");
+    for night in 0..3 {
+        let running = Running::of(&plan).at(1_790_000_000_000 + night * 86_400_000);
+        let report = running.run(&open_store(&place));
+        assert_eq!(report.status, RunStatus::Done);
+        assert!(running.notes().contains("the snapshot is whole"), "{}", running.notes());
+        assert!(!running.notes().contains("was interrupted"), "{}", running.notes());
+    }
+    assert_eq!(open_store(&place).snapshots().unwrap().len(), 3);
+    assert!(verify(&place).damage.is_empty());
 }

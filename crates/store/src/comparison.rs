@@ -20,6 +20,8 @@ use crate::{
     tree::{Item, PageRef, Recipe, Spot},
 };
 
+/// Milliseconds after which nobody comes back to a run.
+const A_MONTH: i64 = 30 * 24 * 3600 * 1000;
 /// How many interrupted runs are looked into.
 const MOST_RESUMED: usize = 4;
 
@@ -28,6 +30,10 @@ pub struct Comparison {
     store: Arc<Store>,
     base: Option<(Snapshot, Vec<Arc<Container>>)>,
     resume: HashMap<Vec<u8>, PageRef>,
+    /// Runs that have ended without their snapshot and have a record still.
+    dead: Vec<RunId>,
+    /// Whether no other run is open, as far as was looked: nobody else is writing.
+    is_alone: bool,
     /// What the index does not list but should, and segments that are to be replaced by it.
     unlisted: Mutex<(SegmentDraft, Vec<SegmentId>)>,
 }
@@ -35,7 +41,14 @@ pub struct Comparison {
 impl Comparison {
     /// Nothing to compare with.
     pub(crate) fn empty(store: Arc<Store>) -> Self {
-        Self { store, base: None, resume: HashMap::new(), unlisted: Mutex::default() }
+        Self {
+            store,
+            base: None,
+            resume: HashMap::new(),
+            dead: Vec::new(),
+            is_alone: false,
+            unlisted: Mutex::default(),
+        }
     }
 
     /// Hands over what the index should list, and the segments it stands for.
@@ -52,7 +65,7 @@ impl Comparison {
     pub(crate) fn load(
         store: &Arc<Store>,
         lineage: Lineage,
-        own: Option<RunId>,
+        own: Option<&RunRecord>,
         last: Option<&ListedSnapshot>,
     ) -> Result<(Self, Vec<StoreError>)> {
         store.compare_trees();
@@ -79,7 +92,12 @@ impl Comparison {
         // The run before has ended well, and was the last: nothing was interrupted since.
         if clean.is_none() || clean != last.map(|last| last.run) {
             let since = last.map_or(Order(i64::MIN), |last| last.order);
-            comparison.find_resume_points(lineage, own, since, listed)?;
+            comparison.find_resume_points(
+                lineage,
+                own,
+                (since, last.map(|last| last.run)),
+                listed,
+            )?;
         }
         Ok((comparison, warnings))
     }
@@ -100,27 +118,34 @@ impl Comparison {
     fn find_resume_points(
         &mut self,
         lineage: Lineage,
-        own: Option<RunId>,
-        since: Order,
+        own: Option<&RunRecord>,
+        (since, last): (Order, Option<RunId>),
         listed: Vec<(ContainerId, u64)>,
     ) -> Result<()> {
         let mut interrupted = Vec::new();
-        let own_name = own.map(|run| format!("runs/{run}"));
+        self.is_alone = true;
+        let own_name = own.map(|own| format!("runs/{}", own.run));
         for object in self.store.place.listing("runs")? {
             if Some(object.name.as_str()) == own_name.as_deref() {
                 continue;
             }
             match self.store.get_record::<RunRecord>(object.name.as_str()) {
-                Ok(record) if record.lineage == lineage => {
-                    interrupted.push(record);
+                Ok(record) => {
+                    match own.is_some_and(|own| has_ended(&record, own)) {
+                        true => self.dead.push(record.run),
+                        false => self.is_alone = false,
+                    }
+                    if record.lineage == lineage {
+                        interrupted.push(record);
+                    }
                 }
-                Ok(_) => {}
-                // Settled since it was listed, or torn by a crash.
-                Err(error) if error.is_damage() => {}
+                // Settled since it was listed, torn by a crash, or not for this account to read.
+                Err(error) if error.is_unreadable() => self.is_alone = false,
                 Err(error) => return Err(error),
             }
         }
-        interrupted.retain(|record| record.order >= since.0);
+        // The last run has its snapshot; only its record is left.
+        interrupted.retain(|record| record.order >= since.0 && Some(record.run) != last);
         interrupted.sort_by_key(|record| record.order);
         let skipped = interrupted.len().saturating_sub(MOST_RESUMED);
         let runs: Vec<RunId> = interrupted[skipped..].iter().map(|record| record.run).collect();
@@ -152,6 +177,17 @@ impl Comparison {
     #[must_use]
     pub fn resume_point(&self, path: &[u8]) -> Option<PageRef> {
         self.resume.get(path).copied()
+    }
+
+    /// Runs that have ended without their snapshot and have a record still.
+    pub(crate) fn dead(&self) -> &[RunId] {
+        &self.dead
+    }
+
+    /// Whether nobody else is writing, as far as was looked, so that whatever is half written was left
+    /// by the dead.
+    pub(crate) fn is_alone(&self) -> bool {
+        self.is_alone
     }
 
     /// Whether there is anything to resume from.
@@ -244,6 +280,13 @@ impl Comparison {
             None => false,
         }
     }
+}
+
+/// Whether a run has ended, as far as a later one can know: work of the same origin is done one after
+/// the other, and nobody works on one run for a month.
+fn has_ended(other: &RunRecord, own: &RunRecord) -> bool {
+    let is_ours = own.origin.is_some() && other.origin == own.origin;
+    is_ours || other.started < own.started.saturating_sub(A_MONTH)
 }
 
 impl Store {

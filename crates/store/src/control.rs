@@ -98,6 +98,10 @@ pub(crate) struct RunRecord {
     /// Its place in the order of the runs of its lineage.
     #[n(4)]
     pub order: i64,
+    /// Whose work in this store is done one after the other, as a keyed hash: a later run of the same
+    /// origin knows that this one has ended.
+    #[n(5)]
+    pub origin: Option<Lineage>,
 }
 
 /// Containers that no run may rely on any more: a reclaim wishes to delete them, or somebody met
@@ -198,16 +202,34 @@ impl Store {
 
     /// Runs that are dead by verdict.
     pub(crate) fn dead_runs(&self) -> Result<HashSet<RunId>> {
-        let mut gone = HashSet::new();
-        for verdict in self.place.listing("verdicts")? {
-            match self.get_record::<Verdict>(verdict.name.as_str()) {
-                Ok(Verdict { dead, .. }) => gone.extend(dead),
-                // Torn while it was put: it will be put again under another notice.
-                Err(error) if error.is_damage() => {}
-                Err(error) => return Err(error),
+        let verdicts = self.verdicts()?;
+        Ok(verdicts.into_iter().flat_map(|(_, verdict)| verdict.dead).collect())
+    }
+
+    /// All verdicts.
+    pub(crate) fn verdicts(&self) -> Result<Vec<(ObjectName, Verdict)>> {
+        // What is put together with others vanishes; not more often than this while somebody looks.
+        'listed: for _ in 0..8 {
+            let mut found = Vec::new();
+            for listed in self.place.listing("verdicts")? {
+                match self.get_record::<Verdict>(listed.name.as_str()) {
+                    Ok(verdict) => found.push((listed.name, verdict)),
+                    Err(StoreError::Place(error)) if error.is_not_found() => {
+                        // Its deaths stand in another since: a new listing shows that, unless the
+                        // place lists what is not there.
+                        let again = self.place.listing("verdicts")?;
+                        if again.iter().all(|other| other.name != listed.name) {
+                            continue 'listed;
+                        }
+                    }
+                    // Torn while it was put: it will be put again under another name.
+                    Err(error) if error.is_damage() => {}
+                    Err(error) => return Err(error),
+                }
             }
+            return Ok(found);
         }
-        Ok(gone)
+        Err(StoreError::damaged("verdicts", "they keep vanishing while they are read"))
     }
 }
 

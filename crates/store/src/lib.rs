@@ -27,6 +27,7 @@ mod nearby;
 mod opening;
 mod segment;
 mod session;
+mod settling;
 mod signed;
 mod slot;
 mod snapshot;

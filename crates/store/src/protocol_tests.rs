@@ -1,7 +1,10 @@
 //! The run's half of the protocol between runs and reclaims, with notices, revokes, verdicts and
 //! markers put by hand; and how the index and its copies behave.
 
-use std::sync::Arc;
+use std::sync::{
+    Arc, OnceLock,
+    atomic::{AtomicU64, Ordering},
+};
 
 use skellin_place::{MemoryPlace, ObjectName, Place};
 
@@ -64,6 +67,7 @@ fn begin(store: &Arc<Store>, started: i64) -> Arc<Session> {
         machine: "hut",
         started,
         order: None,
+        origin: None,
         compression: Compression::Default,
     };
     Session::begin(store, &start).expect("begins")
@@ -322,6 +326,91 @@ fn a_revoked_run_is_no_success() {
     place.create(&name(format!("revokes/{}", session.run())), b"torn").expect("creates");
     let entries = put(&session, &[("a", noise(1, 10_000))]);
     assert!(matches!(session.finish(draft(&session, &entries)), Err(StoreError::Revoked)));
+}
+
+/// A place at which another process settles a run meanwhile: it is revoked before one operation, and
+/// looked for and declared dead before another.
+#[derive(Debug)]
+struct Meanwhile {
+    inner: Arc<dyn Place>,
+    count: AtomicU64,
+    settled: OnceLock<(RunId, [u64; 2])>,
+}
+
+impl Meanwhile {
+    fn pass(&self) -> &dyn Place {
+        if let Some((run, [revoked, concluded])) = self.settled.get() {
+            let (number, id) = (self.count.fetch_add(1, Ordering::SeqCst), RunId([6; 16]));
+            let other = open(&self.inner);
+            if number == *revoked {
+                other.revoke(&[*run], id, &machine(&other)).expect("revokes");
+            }
+            if number == *concluded {
+                other.conclude(&[*run], id, &machine(&other)).expect("concludes");
+            }
+        }
+        &*self.inner
+    }
+}
+
+impl Place for Meanwhile {
+    fn describe(&self) -> String {
+        self.inner.describe()
+    }
+    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), skellin_place::PlaceError> {
+        self.pass().create(name, bytes)
+    }
+    fn read(
+        &self,
+        name: &ObjectName,
+        extent: skellin_place::Extent,
+        into: &mut Vec<u8>,
+    ) -> Result<(), skellin_place::PlaceError> {
+        self.pass().read(name, extent, into)
+    }
+    fn list(
+        &self,
+        folder: &str,
+        each: &mut dyn FnMut(skellin_place::Listed),
+    ) -> Result<(), skellin_place::PlaceError> {
+        self.pass().list(folder, each)
+    }
+    fn delete(&self, name: &ObjectName) -> Result<(), skellin_place::PlaceError> {
+        self.pass().delete(name)
+    }
+    fn sweep(&self, age_seconds: u64) -> Result<(), skellin_place::PlaceError> {
+        self.inner.sweep(age_seconds)
+    }
+}
+
+/// Whenever a run that lives is settled as dead, it is either listed and knows it, or done again.
+#[test]
+fn a_run_that_is_settled_while_it_lives_is_no_success_without_a_snapshot() {
+    let (mut revoked, mut listed) = (0, 0);
+    let moments = (0..24).flat_map(|first| (first..24).map(move |second| [first, second]));
+    for moments in moments {
+        let (_, place) = memory();
+        let (inner, count) = (Arc::clone(&place), AtomicU64::new(0));
+        let meanwhile = Arc::new(Meanwhile { inner, count, settled: OnceLock::new() });
+        let store = open(&(Arc::clone(&meanwhile) as Arc<dyn Place>));
+        let session = begin(&store, 2);
+        let entries = put(&session, &[("a", noise(1, 10_000))]);
+        let draft = draft(&session, &entries);
+        meanwhile.settled.set((session.run(), moments)).expect("once");
+        let ended = session.finish(draft);
+        assert!(meanwhile.count.load(Ordering::SeqCst) < 24, "every operation is met");
+        let shown = open(&place).snapshots().expect("lists");
+        match ended {
+            Ok(_) => {
+                assert_eq!(shown.len(), 1, "{moments:?}: what succeeded is listed");
+                assert_eq!(shown[0].run, session.run());
+                listed += 1;
+            }
+            Err(StoreError::Revoked) => revoked += 1,
+            Err(error) => panic!("{moments:?}: {error}"),
+        }
+    }
+    assert!(revoked > 20 && listed > 5, "{revoked} revoked, {listed} listed");
 }
 
 #[test]

@@ -86,10 +86,10 @@ proptest! {
 
     #[test]
     fn records_of_the_protocol_hold(
-        run in run_id(), lineage: [u8; 16], snapshot in "[0-9a-f]{0,152}", started: i64, order: i64,
+        run in run_id(), lineage: [u8; 16], snapshot in "[0-9a-f]{0,152}", started: i64, order: i64, origin: Option<[u8; 16]>,
         lists in (container_runs(), container_runs(), container_runs()), dead in prop::collection::vec(run_id(), 0..4),
     ) {
-        holds(&RunRecord { run, lineage: Lineage(lineage), snapshot, started, order })?;
+        holds(&RunRecord { run, lineage: Lineage(lineage), snapshot, started, order, origin: origin.map(Lineage) })?;
         holds(&Notice { victims: lists.0, damaged: Some(true) })?;
         holds(&Ack { holds: lists.1 })?;
         holds(&Revoke { notice: run })?;

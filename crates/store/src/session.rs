@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use skellin_place::ObjectName;
+use skellin_place::{Extent, ObjectName};
 
 use crate::{
     comparison::Comparison,
@@ -30,6 +30,9 @@ use crate::{
 /// A look for notices is not repeated within this time where asking takes long.
 const POLLED_LATELY: Duration = Duration::from_secs(60);
 
+/// Where no other run is open, what was not written to for so many seconds will not be any more.
+const SETTLED_DRAFT: u64 = 120;
+
 /// What a run brings with it.
 pub struct SessionStart<'a> {
     /// The plan's name.
@@ -41,6 +44,9 @@ pub struct SessionStart<'a> {
     /// Its place in the order of the runs of its lineage, if that is known: the copy of a snapshot
     /// has the original's.
     pub order: Option<Order>,
+    /// Whose work in this store is done one after the other, so that none of it but this run lives: a
+    /// machine, its state and a lock that is held. None where that is not known.
+    pub origin: Option<&'a str>,
     /// How hard to compress.
     pub compression: Compression,
 }
@@ -75,12 +81,14 @@ pub struct Session {
     plan: String,
     machine_name: String,
     started: i64,
-    snapshot_leaf: String,
+    pub(crate) snapshot_leaf: String,
     pub(crate) tree: Mutex<TreeWriter>,
     comparison: Comparison,
-    lineage: Lineage,
+    pub(crate) lineage: Lineage,
+    pub(crate) order: Order,
     known_notices: Mutex<HashSet<ObjectName>>,
     polled: Mutex<Instant>,
+    notes: Mutex<Vec<StoreError>>,
     /// Trouble with what is there already, which does not stop a run.
     pub warnings: Vec<StoreError>,
 }
@@ -95,7 +103,9 @@ impl Session {
     /// # Errors
     /// If the place fails; nothing but the run's record was written then.
     pub fn begin(store: &Arc<Store>, start: &SessionStart<'_>) -> Result<Arc<Self>> {
-        let SessionStart { plan, machine: machine_name, started, order, compression } = *start;
+        let SessionStart { plan, machine: machine_name, started, order, origin, compression } =
+            *start;
+        let origin = origin.map(|origin| store.keys.lineage(origin, "origin"));
         let run = RunId::random()?;
         let lineage = store.keys.lineage(plan, machine_name);
         let machine = Arc::new(Machine::certified(&store.keys, machine_name)?);
@@ -104,16 +114,22 @@ impl Session {
         let order = order.unwrap_or(Order::after(last.as_ref().map(|last| last.order), started));
         let snapshot_leaf = sealed_name(&store.keys, (started, order), lineage, run)?;
         let snapshot = snapshot_leaf.clone();
-        let record = RunRecord { run, lineage, snapshot, started, order: order.0 };
+        let record = RunRecord { run, lineage, snapshot, started, order: order.0, origin };
         store.put_record(&format!("runs/{run}"), &record, &machine)?;
         store.containers.clear_used();
         let writing = Writing::start(store, machine, run, compression)?;
         let notices = store.condemn_from_notices(&HashSet::new())?;
-        let (comparison, warnings) = Comparison::load(store, lineage, Some(run), last.as_ref())?;
+        let (comparison, warnings) =
+            Comparison::load(store, lineage, Some(&record), last.as_ref())?;
+        if comparison.is_alone() {
+            // Leftovers cost room, no more.
+            let _ = store.place.sweep(SETTLED_DRAFT);
+        }
         let known_notices = Mutex::default();
         acknowledge(&writing, comparison.base(), &notices, &known_notices)?;
         let session = Self {
             lineage,
+            order,
             writing,
             plan: plan.to_owned(),
             machine_name: machine_name.to_owned(),
@@ -123,6 +139,7 @@ impl Session {
             comparison,
             known_notices,
             polled: Mutex::new(Instant::now()),
+            notes: Mutex::default(),
             warnings,
         };
         Ok(Arc::new(session))
@@ -225,24 +242,49 @@ impl Session {
             sockets: draft.sockets,
             containers,
         };
-        self.writing.store.write_snapshot(&self.snapshot_leaf, &snapshot, &self.writing.machine)?;
-        match self.writing.store.get_record::<Revoke>(&format!("revokes/{}", self.writing.run)) {
+        let record = ObjectName::new(format!("runs/{}", self.writing.run))?;
+        let store = &self.writing.store;
+        let written = store.write_snapshot(&self.snapshot_leaf, &snapshot, &self.writing.machine);
+        // Whoever took the run for dead has removed what was written of its snapshot.
+        self.be_wanted(&record)?;
+        written?;
+        // The snapshot is there: what follows is housekeeping, and may wait for the next run.
+        if let Err(error) = self.writing.store.place.delete(&record) {
+            locked(&self.notes).push(error.into());
+        }
+        self.writing.store.nearby.end(self.lineage, self.writing.run);
+        self.writing.store.nearby.prune();
+        let _ = self.drop_segments(&replaced);
+        let _ = self.writing.store.settle(self.comparison.dead(), &self.writing.machine);
+        let _ = self
+            .writing
+            .store
+            .merge_segments(&self.writing.machine, || self.writing.next_segment());
+        Ok(snapshot)
+    }
+
+    /// Fails if a reclaim, or a later run, took this run for dead before its snapshot was there. In
+    /// this order: whoever settles a run removes its record before its revoke.
+    fn be_wanted(&self, record: &ObjectName) -> Result<()> {
+        let store = &self.writing.store;
+        match store.get_record::<Revoke>(&format!("revokes/{}", self.writing.run)) {
             Err(StoreError::Place(error)) if error.is_not_found() => {}
             // One that is torn may have been meant: checking again costs time, no more.
             Ok(_) => return Err(StoreError::Revoked),
             Err(error) if error.is_damage() => return Err(StoreError::Revoked),
             Err(error) => return Err(error),
         }
-        self.writing.store.place.delete(&ObjectName::new(format!("runs/{}", self.writing.run))?)?;
-        self.writing.store.nearby.end(self.lineage, self.writing.run);
-        self.writing.store.nearby.prune();
-        // The snapshot is there: what follows is housekeeping, and may wait for the next run.
-        let _ = self.drop_segments(&replaced);
-        let _ = self
-            .writing
-            .store
-            .merge_segments(&self.writing.machine, || self.writing.next_segment());
-        Ok(snapshot)
+        let extent = Extent::Range { offset: 0, length: 1 };
+        match store.place.read(record, extent, &mut Vec::new()) {
+            Err(error) if error.is_not_found() => Err(StoreError::Revoked),
+            other => Ok(other?),
+        }
+    }
+
+    /// Trouble after the snapshot was listed, which costs it nothing.
+    #[must_use]
+    pub fn take_notes(&self) -> Vec<StoreError> {
+        std::mem::take(&mut *locked(&self.notes))
     }
 
     /// Fails if the snapshot in the making refers to a container that turned out to be lost.

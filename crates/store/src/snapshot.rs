@@ -256,7 +256,7 @@ impl Store {
     }
 
     /// All snapshots of which a folder has a copy, in the order of their runs.
-    fn present_snapshots(&self, folder: &str) -> Result<Vec<ListedSnapshot>> {
+    pub(crate) fn present_snapshots(&self, folder: &str) -> Result<Vec<ListedSnapshot>> {
         let listed = self.place.listing(folder)?;
         let opened = listed.iter().filter_map(|object| open_name(&self.keys, object.name.leaf()));
         let mut snapshots: Vec<_> = opened.collect();

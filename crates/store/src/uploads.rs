@@ -113,7 +113,11 @@ impl Store {
         };
         let copies = [id.spare()?, Some(id.object()?)].into_iter().flatten();
         for name in copies {
-            self.place.create(&name, bytes)?;
+            match self.place.create(&name, bytes) {
+                // Somebody who found it half written for a long time took its writer for dead.
+                Err(error) if error.is_not_found() => self.place.create(&name, bytes)?,
+                other => other?,
+            }
             let mut back = Vec::new();
             self.place.read(&name, extent, &mut back)?;
             if back.is_empty()

@@ -12,6 +12,7 @@ use std::time::Duration;
 use skellin_plan::{Around, Plan};
 
 pub use owed::{Owed, owed_leaves};
+pub(crate) use process::end_marked;
 
 use crate::{
     clock::Cancel,
@@ -111,6 +112,13 @@ pub(crate) struct Surroundings<'a> {
     pub clock: &'a dyn crate::clock::Clock,
 }
 
+/// A mark that no other command has; none without random numbers.
+fn mark() -> Option<String> {
+    let mut random = [0; 16];
+    getrandom::fill(&mut random).ok()?;
+    Some(skellin_store::hex(&random))
+}
+
 /// Why the run does not go on.
 pub(crate) struct NotEntered {
     pub command: String,
@@ -139,7 +147,8 @@ impl<'a> Surroundings<'a> {
             self.entered += 1;
             // First the promise, then the deed: a crash in between leaves once too often, which
             // harms less than never.
-            match Owed::write(self.state, self.plan, self.entered) {
+            let mark = (!pair.enter.is_empty() && pair.on.is_none()).then(mark).flatten();
+            match Owed::write(self.state, self.plan, self.entered, mark.as_deref()) {
                 Ok(owed) => self.owed = owed.or(self.owed.take()),
                 Err(why) => note = Some(why),
             }
@@ -147,7 +156,15 @@ impl<'a> Surroundings<'a> {
                 continue;
             }
             let told = Told { status: "reading", ..Told::default() };
-            let ended = self.command(pair, &pair.enter, Part::Enter, &told, Some(cancel));
+            let with = (&told, mark.as_deref());
+            let ended = self.command(pair, &pair.enter, Part::Enter, with, Some(cancel));
+            if mark.is_some() {
+                // What it has left running on purpose is none of ours to end.
+                match Owed::write(self.state, self.plan, self.entered, None) {
+                    Ok(owed) => self.owed = owed.or(self.owed.take()),
+                    Err(why) => note = Some(why),
+                }
+            }
             if ended.reason.is_some() && (!pair.go_on || cancel.is_cancelled()) {
                 let command = pair.enter.join(" ");
                 return (note, Err(NotEntered { command, ended }));
@@ -161,7 +178,7 @@ impl<'a> Surroundings<'a> {
         let mut failed = Vec::new();
         let pairs = self.plan.around.iter().take(std::mem::take(&mut self.entered)).rev();
         for pair in pairs.filter(|pair| !pair.leave.is_empty()) {
-            let ended = self.command(pair, &pair.leave, Part::Leave, told, None);
+            let ended = self.command(pair, &pair.leave, Part::Leave, (told, None), None);
             if let Some(why) = ended.reason {
                 failed.push(format!("`{}`: {why}", pair.leave.join(" ")));
             }
@@ -176,11 +193,12 @@ impl<'a> Surroundings<'a> {
         pair: &Around,
         words: &[String],
         part: Part,
-        told: &Told,
+        (told, mark): (&Told, Option<&str>),
         cancel: Option<&Cancel>,
     ) -> Ended {
         let started = self.clock.now();
-        let variables = told.variables(&self.plan.name, &self.plan.store, part);
+        let mut variables = told.variables(&self.plan.name, &self.plan.store, part);
+        variables.extend(mark.map(|mark| (process::MARK, mark.to_owned())));
         let ended = run(words, pair.on.as_deref(), self.grounds, &variables, pair.timeout, cancel);
         (self.steps)(step_of(words, pair.on.as_deref(), part, started, self.clock.now(), &ended));
         ended

@@ -38,6 +38,8 @@ pub struct Owed {
     pub store: String,
     /// The commands, in the order they are to be run.
     pub commands: Vec<OwedCommand>,
+    /// The mark in the environment of an `enter` command that was under way.
+    pub entering: Option<String>,
     file: PathBuf,
 }
 
@@ -46,6 +48,8 @@ struct File {
     plan: String,
     store: String,
     commands: Vec<OwedCommand>,
+    #[serde(default)]
+    entering: Option<String>,
 }
 
 fn folder(state: &Path) -> PathBuf {
@@ -54,10 +58,16 @@ fn folder(state: &Path) -> PathBuf {
 
 impl Owed {
     /// Writes down what is owed once the first pairs are begun; nothing if none of them leaves.
+    /// `entering` marks the `enter` command that is about to be run.
     ///
     /// # Errors
     /// Why that cannot be kept, and what follows from it.
-    pub(super) fn write(state: &Path, plan: &Plan, pairs: usize) -> Result<Option<Self>, String> {
+    pub(super) fn write(
+        state: &Path,
+        plan: &Plan,
+        pairs: usize,
+        entering: Option<&str>,
+    ) -> Result<Option<Self>, String> {
         let command = |pair: &Around| OwedCommand {
             leave: pair.leave.clone(),
             on: pair.on.clone(),
@@ -69,15 +79,21 @@ impl Owed {
             return Ok(None);
         }
         let file = folder(state).join(format!("{}.json", plan.name));
-        let content =
-            File { plan: plan.name.clone(), store: plan.store.clone(), commands: commands.clone() };
+        let entering = entering.map(str::to_owned);
+        let content = File {
+            plan: plan.name.clone(),
+            store: plan.store.clone(),
+            commands: commands.clone(),
+            entering: entering.clone(),
+        };
         write(&file, &content).map_err(|error| {
             format!(
                 "{} cannot be written ({error}): if this run is killed, nobody makes up for its `leave` commands",
                 file.display()
             )
         })?;
-        Ok(Some(Self { plan: plan.name.clone(), store: plan.store.clone(), commands, file }))
+        let File { plan, store, .. } = content;
+        Ok(Some(Self { plan, store, commands, entering, file }))
     }
 
     /// It has been done.
@@ -110,8 +126,8 @@ pub fn owed_leaves(state: &Path) -> Vec<Owed> {
         .filter_map(|file| {
             // It was renamed into place whole; what is no such file is none of ours.
             let content: File = serde_json::from_slice(&fs::read(&file).ok()?).ok()?;
-            let File { plan, store, commands } = content;
-            Some(Owed { plan, store, commands, file })
+            let File { plan, store, commands, entering } = content;
+            Some(Owed { plan, store, commands, entering, file })
         })
         .collect();
     found.sort_by(|a, b| a.plan.cmp(&b.plan));

@@ -2,6 +2,7 @@
 //! of its words kept as somebody will read.
 
 use std::{
+    fs,
     io::{self, Read},
     os::unix::process::{CommandExt, ExitStatusExt},
     process::{Child, Command, ExitStatus, Stdio},
@@ -10,7 +11,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Pid, Signal, kill_process_group, test_kill_process_group};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group, test_kill_process_group};
 
 use super::Ended;
 use crate::{clock::Cancel, secrets::without_secrets};
@@ -24,6 +25,47 @@ const LAST_WORDS: Duration = Duration::from_millis(300);
 /// So many bytes from the beginning and from the end of what it says are kept.
 const FIRST: usize = 4 << 10;
 const LAST: usize = 12 << 10;
+
+/// The variable by which a command is known again after the run that started it was killed.
+pub(super) const MARK: &str = "SKELLIN_ENTERING";
+
+/// Ends the processes that have a mark in their environment, which a run that was killed has left
+/// behind (proc_pid_environ(5)). How many there were.
+pub(crate) fn end_marked(mark: &str) -> usize {
+    let wanted = format!("{MARK}={mark}");
+    let found = || -> Vec<Pid> {
+        let listed = fs::read_dir("/proc").into_iter().flatten().flatten();
+        let numbers = listed.filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
+        let own = std::process::id();
+        numbers
+            .filter(|number| number.unsigned_abs() != own)
+            .filter(|number| {
+                // Another account's is none of ours.
+                let environment = fs::read(format!("/proc/{number}/environ")).unwrap_or_default();
+                environment.split(|byte| *byte == 0).any(|one| one == wanted.as_bytes())
+            })
+            .filter_map(Pid::from_raw)
+            .collect()
+    };
+    let all = found();
+    let begun = Instant::now();
+    for process in &all {
+        let _ = kill_process(*process, Signal::TERM);
+    }
+    while begun.elapsed() < 2 * GRACE {
+        let left = found();
+        if left.is_empty() {
+            break;
+        }
+        if begun.elapsed() >= GRACE {
+            for process in left {
+                let _ = kill_process(process, Signal::KILL);
+            }
+        }
+        thread::park_timeout(TICK);
+    }
+    all.len()
+}
 
 /// The beginning and the end of what was said.
 #[derive(Debug, Default)]
@@ -238,12 +280,11 @@ mod tests {
         let ended = shell(&script, Duration::from_secs(1));
         assert_eq!(ended.reason.as_deref(), Some("it took longer than 1 s"));
         assert!(begun.elapsed() < GRACE + Duration::from_secs(10), "{:?}", begun.elapsed());
-        let child: i32 =
-            std::fs::read_to_string(file).expect("a number").trim().parse().expect("one");
+        let child: i32 = fs::read_to_string(file).expect("a number").trim().parse().expect("one");
         let child = Pid::from_raw(child).expect("a process");
         let deadline = Instant::now() + Duration::from_secs(10);
         while rustix::process::test_kill_process(child).is_ok() {
-            let state = std::fs::read_to_string(format!("/proc/{}/stat", child.as_raw_nonzero()));
+            let state = fs::read_to_string(format!("/proc/{}/stat", child.as_raw_nonzero()));
             // Nobody may be there to take its status.
             if state.is_ok_and(|state| state.contains(") Z ")) {
                 break;
@@ -264,6 +305,6 @@ mod tests {
         assert_eq!(ended.note.as_deref(), Some("it has left processes behind"));
         let left: i32 = ended.output.trim().parse().expect("a number");
         let left = Pid::from_raw(left).expect("a process");
-        rustix::process::kill_process(left, Signal::KILL).expect("it was left alone");
+        kill_process(left, Signal::KILL).expect("it was left alone");
     }
 }

@@ -216,6 +216,7 @@ impl Conductor<'_> {
             plan,
             grounds: &self.configuration.grounds,
             machine,
+            origin: None,
             labels: options.labels,
             dry_run: options.dry_run,
             list_paths: options.list_paths,
@@ -239,7 +240,8 @@ impl Conductor<'_> {
         open: impl FnOnce() -> Result<Arc<Store>, E>,
     ) -> Result<RunReport, E> {
         let state = &self.configuration.folders.state;
-        let _queue = self.wait_for_store(&plan.store, steps)?;
+        let queue = self.wait_for_store(&plan.store, steps)?;
+        let origin = queue.as_ref().map(|queue| queue.origin.as_str());
         let told = |error: &E| (error.words(), error.is_interruption());
         let store = steps.step("reach", &plan.store, told, open)?;
         self.remind(plan);
@@ -254,7 +256,8 @@ impl Conductor<'_> {
         let keep_out = self.configuration.keep_out();
         let events = Recorded(steps);
         let with: (&dyn run::Surrounding, &dyn EventSink) = (&around, &events);
-        let ran = run::run(&store, &self.request(plan, machine, options, &keep_out, with));
+        let request = self.request(plan, machine, options, &keep_out, with);
+        let ran = run::run(&store, &RunRequest { origin, ..request });
         let outcome = match &ran {
             Ok(report) => outcome_of(report.status),
             Err(error) if error.is_cancelled() => Outcome::Interrupted,
@@ -409,10 +412,15 @@ impl Conductor<'_> {
         let entry = self.begin(Work::Replicate, plan, to_name, self.machine, false);
         let steps = self.steps(entry);
         let events = Recorded(&steps);
-        let request =
-            ReplicateRequest { plan, clock: self.clock, cancel: self.cancel, events: &events };
         let told = |error: &E| (error.words(), error.is_interruption());
-        let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|_queue| {
+        let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|queue| {
+            let request = ReplicateRequest {
+                plan,
+                origin: queue.as_ref().map(|queue| queue.origin.as_str()),
+                clock: self.clock,
+                cancel: self.cancel,
+                events: &events,
+            };
             let to = steps.step("reach", to_name, told, open)?;
             steps.step("replicate", to_name, told, || {
                 let awaited: [&dyn Awaited; 2] = [from.place(), to.place()];

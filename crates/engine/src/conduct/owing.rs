@@ -36,6 +36,15 @@ impl Conductor<'_> {
             };
             let own = self.steps(entry);
             let mut failed = Vec::new();
+            // It is not to go on beside what undoes it.
+            let ended = owed.entering.as_deref().map_or(0, around::end_marked);
+            if ended > 0 {
+                let note = format!(
+                    "{}: an `enter` command of an earlier run was still running and was ended",
+                    owed.plan
+                );
+                self.events.event(Event::Note(note));
+            }
             for command in &owed.commands {
                 let (started, on) = (self.clock.now(), command.on.as_deref());
                 let told = Told { status: "interrupted", ..Told::default() };

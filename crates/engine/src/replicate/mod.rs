@@ -24,6 +24,8 @@ use copy::{Copied, Copying};
 pub struct ReplicateRequest<'a> {
     /// Only snapshots of this plan.
     pub plan: Option<&'a str>,
+    /// Whose work in the target is done one after the other, as for a run.
+    pub origin: Option<&'a str>,
     /// The time.
     pub clock: &'a dyn Clock,
     /// Raised to interrupt.
@@ -124,7 +126,7 @@ fn all(
             }
         };
         match copy {
-            Ok(()) => report.copied += 1,
+            Ok(()) => {}
             Err(EngineError::Store(error)) if error.is_damage() => {
                 report.damaged.push(not_copied(&listed, error.to_string()));
             }
@@ -156,6 +158,7 @@ fn one(
         machine: &snapshot.machine,
         started: snapshot.started,
         order: Some(order),
+        origin: request.origin,
         compression: Compression::Default,
     };
     let session = Session::begin(to, &start)?;
@@ -191,9 +194,14 @@ fn one(
         exception_list: snapshot.exception_list.clone(),
         sockets: snapshot.sockets,
     })?;
-    copied.is_base(finished.run);
     report.read += bytes;
     report.new += finished.new_bytes;
     report.stored += finished.stored_bytes;
+    if session.gives_way()? {
+        report.present += 1;
+        return Ok(());
+    }
+    copied.is_base(finished.run);
+    report.copied += 1;
     Ok(())
 }

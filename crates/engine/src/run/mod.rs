@@ -54,7 +54,7 @@ const MOST_ATTEMPTS: usize = 3;
 /// A rehearsal looks into so many places of other hosts' files.
 const MOST_FAR_LOOKS: usize = 16;
 /// What interrupted uploads left at the place is removed after this many seconds.
-const SWEEP_AGE: u64 = 7 * 24 * 3600;
+const SWEEP_AGE: u64 = 24 * 3600;
 
 /// What is done around the reading of the sources.
 pub trait Surrounding: Sync {
@@ -98,6 +98,9 @@ pub struct RunRequest<'a> {
     pub grounds: &'a Grounds,
     /// The machine's name.
     pub machine: &'a str,
+    /// Whose work in this store is done one after the other, as far as that is made sure of: then runs
+    /// of the same origin that have not ended are dead.
+    pub origin: Option<&'a str>,
     /// Labels on top of the plan's.
     pub labels: &'a [String],
     /// Whether nothing is to be written.
@@ -221,6 +224,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         machine: request.machine,
         started,
         order: None,
+        origin: request.origin,
         compression,
     };
     let session = Session::begin(store, &start)?;
@@ -257,6 +261,11 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         return Ok(RunReport { status: RunStatus::Guarded, shrinkage: Some(noticed), ..report });
     }
     let snapshot = conclude(&pool, &session, request, &mut roots);
+    for error in session.take_notes() {
+        let note =
+            format!("{error}; the snapshot is whole, and the run's record stays at the place");
+        request.events.event(Event::Note(note));
+    }
     match snapshot {
         Ok(run) => finish_report(pool, request, started, Ok(()), Some(run)),
         Err(error) => {

@@ -146,6 +146,7 @@ impl<'a> Running<'a> {
             store,
             &RunRequest {
                 plan: self.plan,
+                origin: None,
                 grounds: &self.grounds,
                 machine: "hut",
                 labels: &self.labels,

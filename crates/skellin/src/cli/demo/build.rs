@@ -239,8 +239,13 @@ impl Nights<'_> {
         let west = Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?);
         let id = west.header().store.to_string();
         let (cancel, silent) = (Cancel::new(), |_: Event| {});
-        let request =
-            ReplicateRequest { plan: None, clock: &self.clock, cancel: &cancel, events: &silent };
+        let request = ReplicateRequest {
+            plan: None,
+            origin: None,
+            clock: &self.clock,
+            cancel: &cancel,
+            events: &silent,
+        };
         replicate(&self.store, &west, &request)?;
         let newest = history::snapshots(&self.store, None, |_, _| {})?;
         let newest = newest.last().map(|snapshot| snapshot.started);
