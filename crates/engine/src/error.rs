@@ -97,6 +97,11 @@ pub enum EngineError {
     Cancelled,
 }
 
+/// Whether an object is needed to open a store at all.
+fn is_of_the_door(object: &str) -> bool {
+    object.starts_with("skellin-store") || object.starts_with("keys")
+}
+
 /// Result of engine work.
 pub type Result<T, E = EngineError> = std::result::Result<T, E>;
 
@@ -127,6 +132,14 @@ impl EngineError {
     pub fn hint(&self) -> Option<String> {
         use skellin_place::PlaceErrorKind as Kind;
         let place_hint = |error: &PlaceError| match error.kind {
+            Kind::Cut | Kind::Slow | Kind::Narrow | Kind::Busy
+                if error.operation == skellin_place::Operation::Create =>
+            {
+                Some(
+                    "try again; what was stored so far is used by the next run. If it is storing alone that fails, the server may be full, or refuse what is this large: look at its log",
+                )
+            }
+            Kind::Busy => Some("try again later, or look at the server's log"),
             Kind::Cut | Kind::Slow | Kind::Narrow => {
                 Some("try again; what was stored so far is kept and used by the next run")
             }
@@ -152,6 +165,9 @@ impl EngineError {
             }
             Self::Store(StoreError::WrongPassphrase { .. }) => {
                 "check which passphrase belongs to this store".to_owned()
+            }
+            Self::Store(StoreError::Damaged { object, .. }) if is_of_the_door(object) => {
+                "without it nothing opens the store, and both copies of it are damaged: put back an older copy of that object if the place keeps any, or restore from another store of the plan".to_owned()
             }
             Self::Store(
                 StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),

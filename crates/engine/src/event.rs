@@ -110,6 +110,23 @@ impl Exception {
             "look at the path, then run again; a rule can leave it out"
         }
     }
+
+    /// What to do about it where something is restored.
+    #[must_use]
+    pub fn restore_remedy(&self) -> &'static str {
+        let has = |words: &str| self.reason.contains(words);
+        if has(UNREADABLE_STORE) {
+            self.remedy()
+        } else if has("there is no room left") || has("no free inodes") {
+            "make room there, then restore again: what is there already stays"
+        } else if has("permission was refused") || has("only root may") || has("could not be set") {
+            "restore it as a user who may do that there, or elsewhere with --to"
+        } else if has("in the way") {
+            "move it away, or restore elsewhere with --to"
+        } else {
+            "look at the path, then restore it again"
+        }
+    }
 }
 
 /// Takes events. It is called from many threads and must not block for long.

@@ -134,7 +134,9 @@ fn a_failure_to_enter_stops_the_run_or_not_and_is_always_left() {
     assert!(owed_leaves(&world.path("state")).is_empty());
 
     let world = World::new(&pair("only", "exit 3", "true", "if-enter-fails = \"go-on\""));
-    assert_eq!(world.run(&Cancel::new()).unwrap().status, RunStatus::Done);
+    let report = world.run(&Cancel::new()).unwrap();
+    assert!(report.snapshot.is_some() && report.status == RunStatus::Exceptions);
+    assert!(report.not_entered[0].contains("status 3"), "{:?}", report.not_entered);
     assert_eq!(world.log().len(), 2);
 }
 

@@ -8,6 +8,7 @@ use std::{
 
 use crate::{
     Disk, Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, SystemDisk,
+    why_full,
 };
 
 /// Where objects grow until they are whole.
@@ -101,6 +102,10 @@ impl DirectoryPlace {
         let mut error = PlaceError::io(operation, subject, source);
         if lost {
             error.kind = PlaceErrorKind::Missing;
+        }
+        if error.kind == PlaceErrorKind::Full {
+            let facts = rustix::fs::statvfs(&self.root).ok();
+            error.source = Some(io::Error::other(why_full(facts.as_ref())));
         }
         error
     }

@@ -137,9 +137,10 @@ impl<'a> Surroundings<'a> {
     }
 
     /// Enters, pair by pair. What was entered is left by [`leave`](Self::leave), also if this fails.
-    /// The note says what to know if what is owed could not be written down.
-    pub fn enter(&mut self, cancel: &Cancel) -> (Option<String>, Result<(), NotEntered>) {
-        let mut note = None;
+    /// What failed and is gone on without, in words. The note says what to know if what is owed could
+    /// not be written down.
+    pub fn enter(&mut self, cancel: &Cancel) -> (Option<String>, Result<Vec<String>, NotEntered>) {
+        let (mut note, mut failed) = (None, Vec::new());
         for pair in &self.plan.around {
             if cancel.is_cancelled() {
                 break;
@@ -165,12 +166,14 @@ impl<'a> Surroundings<'a> {
                     Err(why) => note = Some(why),
                 }
             }
-            if ended.reason.is_some() && (!pair.go_on || cancel.is_cancelled()) {
-                let command = pair.enter.join(" ");
+            let Some(why) = &ended.reason else { continue };
+            let command = pair.enter.join(" ");
+            if !pair.go_on || cancel.is_cancelled() {
                 return (note, Err(NotEntered { command, ended }));
             }
+            failed.push(format!("`{command}`: {why}"));
         }
-        (note, Ok(()))
+        (note, Ok(failed))
     }
 
     /// Leaves what was entered, the last first; once only. What failed, in words.

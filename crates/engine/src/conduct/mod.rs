@@ -122,6 +122,8 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
     let noticed = report.shrinkage.as_ref().filter(|_| is_guarded).map(Shrinkage::words);
     let not_left = (!report.not_left.is_empty())
         .then(|| format!("not left as it should be: {}", report.not_left.join("; ")));
+    let not_entered = (!report.not_entered.is_empty())
+        .then(|| format!("not entered, and gone on without: {}", report.not_entered.join("; ")));
     let damage = (!report.damage.is_empty()).then(|| damage_words(&report.damage));
     let hint = match (is_guarded, &not_left, &damage) {
         (true, ..) => Some("look whether that is right, then run it again and agree".to_owned()),
@@ -138,7 +140,7 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
         bytes: report.bytes,
         exception_count: report.exception_count,
         exceptions: &report.exceptions,
-        words: not_left.or(noticed).or(damage),
+        words: not_left.or(noticed).or(damage).or(not_entered),
         hint,
         rules: rules.zip(report.decided.iter().copied()).collect(),
         ..Ending::at(report.ended, outcome_of(report.status))
@@ -263,15 +265,19 @@ impl Conductor<'_> {
             Err(error) if error.is_cancelled() => Outcome::Interrupted,
             Err(_) => Outcome::Failed,
         };
-        let not_left = around.finish(outcome);
+        let (not_entered, not_left) = around.finish(outcome);
+        for what in &not_entered {
+            self.events.event(Event::Note(format!("not entered, and gone on without: {what}")));
+        }
         for what in &not_left {
             self.events.event(Event::Note(format!("not left as it should be: {what}")));
         }
         let mut report = ran?;
-        if !not_left.is_empty() && report.status == RunStatus::Done {
+        let is_whole = not_left.is_empty() && not_entered.is_empty();
+        if !is_whole && report.status == RunStatus::Done {
             report.status = RunStatus::Exceptions;
         }
-        report.not_left = not_left;
+        (report.not_entered, report.not_left) = (not_entered, not_left);
         if report.snapshot.is_some() {
             self.note_drive(plan, &store, report.started);
         }

@@ -108,6 +108,7 @@ struct State<'a> {
     reading: Option<i64>,
     /// Since when what was read is being put away.
     read: Option<i64>,
+    not_entered: Vec<String>,
     not_left: Vec<String>,
 }
 
@@ -118,13 +119,14 @@ impl<'a> AroundReading<'a> {
         cancel: &'a Cancel,
         surroundings: Surroundings<'a>,
     ) -> Self {
-        let state = State { surroundings, reading: None, read: None, not_left: Vec::new() };
+        let (not_entered, not_left) = (Vec::new(), Vec::new());
+        let state = State { surroundings, reading: None, read: None, not_entered, not_left };
         Self { steps, store: store.to_owned(), cancel, state: Mutex::new(state) }
     }
 
     /// The run has ended: what it did after the reading is its last step. The commands that
-    /// failed to leave.
-    pub fn finish(self, outcome: Outcome) -> Vec<String> {
+    /// failed to enter, and those that failed to leave.
+    pub fn finish(self, outcome: Outcome) -> (Vec<String>, Vec<String>) {
         let state = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
         if let Some(started) = state.read {
             self.steps.add(&StepRecord {
@@ -138,7 +140,7 @@ impl<'a> AroundReading<'a> {
                 output: None,
             });
         }
-        state.not_left
+        (state.not_entered, state.not_left)
     }
 }
 
@@ -152,7 +154,11 @@ impl Surrounding for AroundReading<'_> {
         state.reading = Some(self.steps.clock.now());
         match entered {
             _ if self.cancel.is_cancelled() => Err(EngineError::Cancelled),
-            Ok(()) => Ok(()),
+            Ok(failed) => {
+                // A run that starts again enters again.
+                state.not_entered = failed;
+                Ok(())
+            }
             Err(not) => {
                 let last = not.ended.output.lines().rev().find(|line| !line.trim().is_empty());
                 let said =

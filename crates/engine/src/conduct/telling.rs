@@ -158,6 +158,13 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
     }
     match report.status {
         RunStatus::Done => Some(Standing::Good),
+        RunStatus::Exceptions if report.exception_count == 0 && !report.not_entered.is_empty() => {
+            happening.words = Some(format!(
+                "the snapshot is made, but a command before the reading failed: {}",
+                report.not_entered.join("; ")
+            ));
+            Some(Standing::Exceptions)
+        }
         RunStatus::Exceptions => {
             let named: Vec<String> = report
                 .exceptions

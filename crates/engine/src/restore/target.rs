@@ -177,6 +177,9 @@ impl<'a> OpenDirectory<'a> {
                     }
                     // Somebody else has made it in between.
                     Err(Errno::EXIST) => {}
+                    Err(Errno::NOSPC | Errno::DQUOT) => {
+                        return Err(skellin_place::why_full_at(&self.handle).to_owned());
+                    }
                     Err(error) => return Err(format!("it cannot be made: {error}")),
                 },
                 Err(Errno::NOTDIR | Errno::LOOP) => match request.existing {

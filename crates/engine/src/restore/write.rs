@@ -25,6 +25,8 @@ use super::{
 };
 use crate::locked::locked;
 
+/// What a full file system is called until it is known what it lacks.
+const NO_ROOM: &str = "there is no room left";
 /// So many pieces of a file are looked at ahead, about 3 MiB.
 const AHEAD: usize = 64;
 
@@ -80,6 +82,11 @@ pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<
             groups::restored(shared, &job.entry, &job.path, identity);
         }
         Ok(None) => shared.count(&shared.left),
+        Err(Failure::Path(reason)) if reason == NO_ROOM => {
+            let directory = job.directory.as_ref();
+            let why = directory.map_or(NO_ROOM, |at| skellin_place::why_full_at(at.as_fd()));
+            shared.exception(&job.path, why);
+        }
         Err(Failure::Path(reason)) => shared.exception(&job.path, reason),
         Err(Failure::Unreadable(error)) => shared.unreadable(&job.path, &error),
         Err(Failure::All(error)) => shared.fail(error.into()),
@@ -135,7 +142,7 @@ fn place<'a>(
 fn failed(error: Errno) -> Failure {
     Failure::Path(match error {
         Errno::PERM | Errno::ACCESS => "permission was refused".to_owned(),
-        Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
+        Errno::NOSPC | Errno::DQUOT => NO_ROOM.to_owned(),
         error => format!("it cannot be written: {error}"),
     })
 }
@@ -222,7 +229,7 @@ fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result
                 let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
                 written.map_err(|error| {
                     Failure::Path(match error {
-                        Errno::NOSPC | Errno::DQUOT => "there is no room left".to_owned(),
+                        Errno::NOSPC | Errno::DQUOT => NO_ROOM.to_owned(),
                         error => format!("it cannot be written: {error}"),
                     })
                 })?;

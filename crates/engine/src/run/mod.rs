@@ -210,6 +210,11 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         let ended = ended.and_then(|()| pool.take_failure());
         let walk = begun.elapsed();
         let noticed = shrinkage::notice(&pool, plan.shrink, &pool.take_roots());
+        // That every source is gone is asked about like any other loss.
+        let ended = match ended {
+            Err(EngineError::NoSources(_)) if noticed.is_some() => Ok(()),
+            other => other,
+        };
         let outlook = match ended.is_ok() && !request.cancel.is_cancelled() {
             true => Some(look_ahead(&pool, store, request, walk)?),
             false => None,
@@ -248,7 +253,8 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         bytes: load(&pool.counts.read),
         exceptions: load(&pool.counts.exceptions),
     });
-    if ended.is_err() || request.cancel.is_cancelled() {
+    let is_missing = matches!(ended, Err(EngineError::NoSources(_)));
+    if (ended.is_err() && !is_missing) || request.cancel.is_cancelled() {
         session.abandon();
         return finish_report(pool, request, started, ended, None);
     }
@@ -260,7 +266,8 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         let report = finish_report(pool, request, started, Ok(()), None)?;
         return Ok(RunReport { status: RunStatus::Guarded, shrinkage: Some(noticed), ..report });
     }
-    let snapshot = conclude(&pool, &session, request, &mut roots);
+    // Nothing is no state that anybody wants kept, whoever agrees.
+    let snapshot = ended.and_then(|()| conclude(&pool, &session, request, &mut roots));
     for error in session.take_notes() {
         let note =
             format!("{error}; the snapshot is whole, and the run's record stays at the place");

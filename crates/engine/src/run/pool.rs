@@ -572,6 +572,7 @@ impl<'s> Pool<'s> {
             paths,
             decided: self.decided.iter().map(load).collect(),
             outlook: None,
+            not_entered: Vec::new(),
             not_left: Vec::new(),
             damage: Vec::new(),
         }

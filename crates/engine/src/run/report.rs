@@ -123,6 +123,9 @@ pub struct RunReport {
     pub decided: Vec<u64>,
     /// What a rehearsal foretells.
     pub outlook: Option<Outlook>,
+    /// Commands before the reading that failed and were gone on without, and why: what was read may not
+    /// be of one piece.
+    pub not_entered: Vec<String>,
     /// Commands after the reading that failed, and why: something may still be stopped.
     pub not_left: Vec<String>,
     /// Containers of the store that the run found damaged, and nobody before it.

@@ -201,6 +201,15 @@ impl Http {
     }
 }
 
+/// Whether a server says that it is full, in whatever words it has: some give what their operating
+/// system said.
+pub(crate) fn says_full(body: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(&body[..body.len().min(8 << 10)]).to_lowercase();
+    ["no space left", "enospc", "disk full", "quota exceeded", "edquot", "insufficient storage"]
+        .iter()
+        .any(|words| text.contains(words))
+}
+
 /// So many bytes a good answer to the question for a part may have.
 pub(crate) fn most_of(extent: Extent) -> u64 {
     match extent {

@@ -15,7 +15,7 @@ use super::{
 };
 use crate::{
     Operation, PlaceError, PlaceErrorKind,
-    http::{Answer, Ask, Http, Way, flatten},
+    http::{Answer, Ask, Http, Way, flatten, says_full},
 };
 
 /// What the server says in words has no more bytes than this: a page of a listing.
@@ -254,6 +254,11 @@ impl Asking {
                 "it lies in a storage class that has to be thawed first".to_owned(),
                 "ask for it to be thawed, and come back when it is",
             ),
+            _ if says_full(&answer.body) => told(
+                Kind::Full,
+                "there is no room left".to_owned(),
+                "make room there, or raise the quota",
+            ),
             (507, _)
             | (_, "QuotaExceeded" | "QuotaExceededException" | "EntityTooLarge" | "XStorageFull") => {
                 told(
@@ -261,6 +266,9 @@ impl Asking {
                     "there is no room left".to_owned(),
                     "make room there, or raise the quota",
                 )
+            }
+            (_, "XAmzContentSHA256Mismatch" | "BadDigest" | "IncompleteBody") => {
+                told(Kind::Cut, "what arrived is not what was sent".to_owned(), "")
             }
             (401 | 403, _) => told(
                 Kind::Refused,

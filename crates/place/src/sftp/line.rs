@@ -14,7 +14,7 @@ use russh_sftp::{
 use tokio::time::{sleep, timeout};
 
 use super::connect::Session;
-use crate::{PlaceErrorKind, Throttles};
+use crate::{PlaceErrorKind, Throttles, room::lacks_inodes};
 
 /// Pieces are never larger than this, whatever a server allows: a packet carries more than them.
 const LARGEST_PIECE: u64 = 240 << 10;
@@ -40,6 +40,8 @@ pub(super) enum Failure {
     Long,
     /// There is no room left.
     Full,
+    /// There are no inodes left.
+    NoInodes,
     /// The file system takes no writes.
     ReadOnly,
 }
@@ -90,6 +92,7 @@ impl Failure {
             Self::Cut(why) => (PlaceErrorKind::Cut, format!("the connection broke off: {why}")),
             Self::Slow => (PlaceErrorKind::Slow, "no answer came in time".to_owned()),
             Self::Full => (PlaceErrorKind::Full, "there is no room left".to_owned()),
+            Self::NoInodes => (PlaceErrorKind::Full, "there are no free inodes left".to_owned()),
             Self::ReadOnly => (PlaceErrorKind::ReadOnly, "the medium is read-only".to_owned()),
             Self::Long => {
                 (PlaceErrorKind::Long, "it is longer than an object of its kind can be".to_owned())
@@ -97,6 +100,15 @@ impl Failure {
             Self::Short => (PlaceErrorKind::Short, "it is shorter than it should be".to_owned()),
         }
     }
+}
+
+/// Room on a file system, in bytes.
+pub(super) struct Room {
+    pub free: u64,
+    pub all: u64,
+    /// Whether no file can be made, however many bytes are free.
+    pub lacks_inodes: bool,
+    pub is_read_only: bool,
 }
 
 /// A connection that is logged in.
@@ -186,15 +198,20 @@ impl Line {
         self.given_up.store(true, Ordering::Relaxed);
     }
 
-    /// Free bytes, all bytes, and whether the file system takes no writes.
-    pub async fn room(&self, path: &str) -> Option<(u64, u64, bool)> {
+    /// What the file system at a path has room for.
+    pub async fn room(&self, path: &str) -> Option<Room> {
         if !self.can_tell_room {
             return None;
         }
         let facts = self.sftp.statvfs(path).await.ok()?;
         let unit = facts.fragment_size.max(1);
         let is_read_only = facts.flags & READ_ONLY != 0;
-        Some((facts.blocks_avail * unit, facts.blocks * unit, is_read_only))
+        Some(Room {
+            free: facts.blocks_avail.saturating_mul(unit),
+            all: facts.blocks.saturating_mul(unit),
+            lacks_inodes: lacks_inodes(facts.inodes, facts.inodes_avail),
+            is_read_only,
+        })
     }
 }
 

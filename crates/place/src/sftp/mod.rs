@@ -29,7 +29,7 @@ pub use command::FarCommand;
 use connect::Connecting;
 pub use connect::SftpStep;
 use files::{give_back, list, make_folder, read, write};
-use line::{Failure, Line};
+use line::{Failure, Line, Room};
 pub use target::{Hop, SftpTarget};
 
 use crate::{Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind};
@@ -150,7 +150,7 @@ impl SftpPlace {
     pub fn room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
         let path = &self.target.path;
         self.run(Operation::Reach, "", async |line| {
-            Ok(line.room(path).await.map(|(free, all, _)| (free, all)))
+            Ok(line.room(path).await.map(|room| (room.free, room.all)))
         })
     }
 
@@ -283,8 +283,9 @@ impl Place for SftpPlace {
                     let _ = line.sftp.remove(&draft).await;
                 }
                 return Err(match room {
-                    Some((_, _, true)) => Failure::ReadOnly,
-                    Some((free, ..)) if free < bytes.len() as u64 => Failure::Full,
+                    Some(Room { is_read_only: true, .. }) => Failure::ReadOnly,
+                    Some(Room { lacks_inodes: true, .. }) => Failure::NoInodes,
+                    Some(Room { free, .. }) if free < bytes.len() as u64 => Failure::Full,
                     _ => failure,
                 });
             }

@@ -15,7 +15,7 @@ use answers::{Member, all, members, room};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
-    http::{Answer, Ask, Http, Way, ago, flatten, most_of, part, range_header},
+    http::{Answer, Ask, Http, Way, ago, flatten, most_of, part, range_header, says_full},
 };
 
 /// Where objects grow until they are whole.
@@ -252,6 +252,11 @@ impl WebDavPlace {
             if hint.is_empty() { error } else { error.with_hint(hint) }
         };
         match answer.status {
+            400..=599 if says_full(&answer.body) => told(
+                Kind::Full,
+                "there is no room left".to_owned(),
+                "make room there, or raise the quota",
+            ),
             401 => {
                 let offers =
                     answer.header("www-authenticate").unwrap_or("nothing").split(' ').next();

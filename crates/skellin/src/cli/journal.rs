@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Delivery, Exception, JournalEntry, StepRecord};
+use skellin_engine::{Delivery, Exception, JournalEntry, StepRecord, Work};
 use skellin_store::hex;
 
 use super::{
@@ -134,7 +134,11 @@ fn whole(entry: &JournalEntry, details: &Details) -> String {
             words::delivery(delivery)
         ));
     }
-    out.push_str(&exceptions_text(entry.exception_count, &details.exceptions, true));
+    let remedy = match entry.work {
+        Work::Restore => Exception::restore_remedy,
+        _ => Exception::remedy,
+    };
+    out.push_str(&exceptions_text(entry.exception_count, &details.exceptions, true, remedy));
     out
 }
 

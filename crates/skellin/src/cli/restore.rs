@@ -257,6 +257,7 @@ fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
     if report.interrupted {
         out.push_str("  interrupted: the same command goes on, as what is there is left\n");
     }
-    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose));
+    let remedy = skellin_engine::Exception::restore_remedy;
+    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));
     out
 }

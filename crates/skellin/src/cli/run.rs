@@ -197,6 +197,11 @@ pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
             .map(|damage| json!({"container": damage.object, "reason": damage.why}))
             .collect();
     }
+    for (key, failed) in [("not-entered", &report.not_entered), ("not-left", &report.not_left)] {
+        if !failed.is_empty() {
+            value[key] = json!(failed);
+        }
+    }
     if let Some(noticed) = &report.shrinkage {
         value["guard"] = json!({"gone": noticed.gone, "changed": noticed.changed, "before": noticed.before,
             "empty": noticed.empty.iter().map(|path| path.display().to_string()).collect::<Vec<_>>(), "message": noticed.words()});
@@ -287,6 +292,9 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
             plan.store
         ));
     }
+    for what in &report.not_entered {
+        out.push_str(&format!("  ▲ not entered, and gone on without: {what}\n"));
+    }
     for what in &report.not_left {
         out.push_str(&format!("  ▲ not left as it should be: {what}\n"));
     }
@@ -303,7 +311,8 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
             words::moment(report.started)
         ));
     }
-    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose));
+    let remedy = skellin_engine::Exception::remedy;
+    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));
     out
 }
 
@@ -312,6 +321,7 @@ pub(super) fn exceptions_text(
     count: u64,
     exceptions: &[skellin_engine::Exception],
     all: bool,
+    remedy: fn(&skellin_engine::Exception) -> &'static str,
 ) -> String {
     if count == 0 {
         return String::new();
@@ -321,8 +331,7 @@ pub(super) fn exceptions_text(
     for exception in &exceptions[..shown] {
         out.push_str(&format!("    {}: {}\n", words::path(&exception.path), exception.reason));
     }
-    let mut remedies: Vec<&str> =
-        exceptions[..shown].iter().map(skellin_engine::Exception::remedy).collect();
+    let mut remedies: Vec<&str> = exceptions[..shown].iter().map(remedy).collect();
     remedies.sort_unstable();
     remedies.dedup();
     remedies.iter().for_each(|remedy| out.push_str(&format!("    → {remedy}\n")));

@@ -251,6 +251,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         shrinkage: None,
         paths: Vec::new(),
         decided: vec![1],
+        not_entered: Vec::new(),
         not_left: Vec::new(),
         damage: Vec::new(),
         outlook: Some(outlook()),

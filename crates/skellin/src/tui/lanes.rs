@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport};
+use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport, Work as Recorded};
 use skellin_plan::{Plan, Schedule};
 use skellin_store::RunId;
 
@@ -86,6 +86,8 @@ pub(super) struct Lane {
     pub work: Work,
     /// Damage that was met while looking at it.
     pub damage: Option<String>,
+    /// Damage of its store, or met by a restore, that the journal knows and no good verification since.
+    pub known_damage: Option<(i64, &'static str)>,
     /// How many of the missed lie before the last stop, and stay as they are.
     past: usize,
     /// Moments to stop at: snapshots and stumbles.
@@ -107,6 +109,7 @@ impl Lane {
             takes: None,
             work: Work::None,
             damage: None,
+            known_damage: None,
             past: 0,
             stops: Vec::new(),
         }
@@ -293,6 +296,24 @@ impl Lane {
         self.stumbles.iter().find(|stumble| stumble.time == time)
     }
 
+    /// Takes what the journal says of the store's soundness, newest entries first.
+    pub fn take_soundness<'e>(&mut self, mut entries: impl Iterator<Item = &'e JournalEntry>) {
+        self.known_damage = entries
+            .find_map(|entry| match (entry.work, entry.outcome) {
+                (Recorded::Verify, Outcome::Done) if entry.store == self.store => Some(None),
+                (Recorded::Verify, Outcome::Damage) if entry.store == self.store => {
+                    Some(Some((entry.started, "a verification")))
+                }
+                (Recorded::Restore, Outcome::Damage)
+                    if entry.store == self.store && entry.plan.as_ref() == Some(&self.name) =>
+                {
+                    Some(Some((entry.started, "a restore")))
+                }
+                _ => None,
+            })
+            .flatten();
+    }
+
     /// What is wrong with the plan, if anything is; the first thing that is, in words.
     pub fn ailment(&self, now: i64) -> Option<String> {
         match &self.known {
@@ -302,6 +323,14 @@ impl Lane {
         }
         if let Some(damage) = &self.damage {
             return Some(format!("✕ {}: {damage}", self.name));
+        }
+        if let Some((found, by)) = self.known_damage {
+            return Some(format!(
+                "✕ {}: {by} found damage in {} {} ago",
+                self.name,
+                self.store,
+                words::age(now - found)
+            ));
         }
         let newest = self.marks.last();
         if let Some(stumble) = self.stumbles.last()

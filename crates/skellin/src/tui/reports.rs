@@ -78,6 +78,7 @@ impl App {
                         if lane.machine.is_none() {
                             lane.take_journal(of_plan, self.model.now);
                         }
+                        lane.take_soundness(papers.iter().map(|(entry, _)| entry));
                     }
                 }
                 self.model.journal = Some(papers);

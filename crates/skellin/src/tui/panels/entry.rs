@@ -8,7 +8,7 @@ use ratatui::{
     text::{Line, Span, Text},
     widgets::Clear,
 };
-use skellin_engine::{Exception, JournalEntry, Outcome, StepRecord};
+use skellin_engine::{Exception, JournalEntry, Outcome, StepRecord, Work};
 use unicode_width::UnicodeWidthStr;
 
 use super::answer::Answer;
@@ -127,7 +127,7 @@ impl EntryPanel {
             }
             Some(Ok(details)) => {
                 self.steps(app, &details.steps, width, &mut lines);
-                causes(app, &details.exceptions, entry.exception_count, width, &mut lines);
+                causes(app, entry, &details.exceptions, width, &mut lines);
                 told(app, details, width, &mut lines);
             }
         }
@@ -207,14 +207,19 @@ fn bar(step: (i64, i64), whole: (i64, i64), room: usize) -> (usize, usize) {
 /// What could not be taken, by its cause.
 fn causes(
     app: &Model,
+    entry: &JournalEntry,
     exceptions: &[Exception],
-    count: u64,
     width: usize,
     lines: &mut Vec<Line<'static>>,
 ) {
+    let count = entry.exception_count;
     if count == 0 {
         return;
     }
+    let remedy = match entry.work {
+        Work::Restore => Exception::restore_remedy,
+        _ => Exception::remedy,
+    };
     let theme = app.theme;
     let mut causes: Vec<(&str, Vec<&Exception>)> = Vec::new();
     for exception in exceptions {
@@ -232,10 +237,8 @@ fn causes(
         let paths = words::counted(of.len() as u64, "path", "paths");
         lines.push(Line::styled(fit(&format!("  ▲ {paths}: {reason}"), width), theme.wrong()));
         if let Some(first) = of.first() {
-            lines.push(Line::styled(
-                fit(&format!("    → {}", first.remedy()), width),
-                theme.quiet(),
-            ));
+            lines
+                .push(Line::styled(fit(&format!("    → {}", remedy(first)), width), theme.quiet()));
         }
         for exception in of.iter().take(NAMED) {
             lines.push(Line::from(fit(&format!("    {}", words::path(&exception.path)), width)));
