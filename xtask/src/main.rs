@@ -1,4 +1,4 @@
-//! `cargo xtask test`, `cargo xtask bench`, `cargo xtask damage` and `cargo xtask fuzz`.
+//! `cargo xtask test`, `cargo xtask bench`, `cargo xtask damage`, `cargo xtask faults` and `cargo xtask fuzz`.
 
 mod bench;
 mod choosing;
@@ -18,10 +18,11 @@ fn main() -> anyhow::Result<()> {
         Some("test") => suite::test(),
         Some("bench") => bench::bench(arguments.next().as_deref()),
         Some("damage") => damage::damage(arguments.next().as_deref()),
+        Some("faults") => suite::faults(),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far]`, `damage [EVERY]` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far]`, `damage [EVERY]`, `faults` or `fuzz [MINUTES]`"
             )
         }
     }

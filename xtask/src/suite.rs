@@ -53,6 +53,17 @@ pub(crate) fn test() -> Result<()> {
     run_watched(&mut test)
 }
 
+/// Does to runs, verifications and restores what outages and signals do, on servers of three kinds, and
+/// prints what came of it.
+pub(crate) fn faults() -> Result<()> {
+    install_missing()?;
+    install_servers()?;
+    run(cargo().args(["build", "--workspace", "--all-targets"]))?;
+    let mut faults = cargo();
+    faults.args(["test", "--workspace", "--test", "faults", "--", "--ignored", "--nocapture"]);
+    run(&mut faults)
+}
+
 /// Whether the kernel lets us keep others from opening a file (fanotify(7)).
 fn may_hold_files() -> bool {
     let permission = "import ctypes, sys; sys.exit(ctypes.CDLL(None).fanotify_init(4, 0) < 0)";

@@ -498,7 +498,7 @@ mod tests {
         let error = place.create(&name(1), &[1; 800 << 10]).expect_err("is too much");
         assert_eq!(error.kind, PlaceErrorKind::Narrow);
         for length in [700 << 10, (700 << 10) + 1, 2 << 20, (2 << 20) + 12_345] {
-            let bytes: Vec<u8> = (0..length).map(|at: usize| (at * 7 >> 9) as u8).collect();
+            let bytes: Vec<u8> = (0..length).map(|at: usize| ((at * 7) >> 9) as u8).collect();
             memory.create(&name(length), &bytes).expect("creates");
             assert_eq!(place.fetch(&name(length), 1 << 30).expect("is read"), bytes);
             let (mut part, offset) = (Vec::new(), 1000);

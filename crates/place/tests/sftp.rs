@@ -2,7 +2,11 @@
 
 mod common;
 
-use std::{fs, sync::Arc, time::Duration};
+use std::{
+    fs,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 use common::{
     conforms,
@@ -286,4 +290,35 @@ fn files_of_a_host_are_read_as_they_lie_there() {
     let odd = names.iter().find(|entry| entry.name.starts_with("gull")).expect("is told");
     let error = files.part(&odd.name, 0, 9).expect_err("cannot be asked for");
     assert!(error.to_string().contains("no UTF-8 text"), "{error}");
+}
+
+/// Requests that are sent into a connection that is just ending are answered by nobody; that is noticed
+/// at once, and not when their time is over.
+#[test]
+fn a_connection_that_was_reset_is_made_anew_at_once() {
+    let server = Sshd::start();
+    let wire = Wire::to(server.port, Pace::default()).expect("a line");
+    let known = fs::read_to_string(server.path("known_hosts")).expect("a key");
+    let through = format!("[127.0.0.1]:{}", wire.port());
+    let known = known.replace(&format!("[127.0.0.1]:{}", server.port), &through);
+    fs::write(server.path("known_hosts"), known).expect("writes");
+    let mut target = server.target("data");
+    target.hop.port = wire.port();
+    let place: Arc<dyn Place> = Arc::new(SftpPlace::prepare(target, FOLDERS).expect("prepares"));
+    let place = RetryingPlace::new(place, Retries::default());
+    let bytes = vec![7; 3 << 20];
+    for round in 0..25 {
+        let begun = Instant::now();
+        std::thread::scope(|scope| {
+            let created = scope.spawn(|| place.create(&name(&format!("data/{round}")), &bytes));
+            // At another point each time: while it is opened, written, renamed.
+            let before = wire.carried().0;
+            while wire.carried().0 < before + round * 140_000 && !created.is_finished() {
+                std::thread::yield_now();
+            }
+            wire.cut();
+            created.join().expect("no panic").expect("in the end");
+        });
+        assert!(begun.elapsed() < Duration::from_secs(10), "{round}: {:?}", begun.elapsed());
+    }
 }

@@ -15,9 +15,10 @@ use world::{
     common::{assert_same, content, settle, write},
 };
 
-fn station() -> World {
+/// A source of so many files, each a little less than a MiB.
+fn station(files: u64) -> World {
     let world = World::new();
-    for number in 0..40 {
+    for number in 0..files {
         write(&world.path(&format!("ridge/{number}")), content(2 * number, 900_000));
     }
     settle(&world.path("ridge"));
@@ -50,7 +51,7 @@ fn make_older(path: &Path, seconds: u64) {
 
 #[test]
 fn drafts_and_records_of_killed_runs_go_with_the_next_good_one() {
-    let world = station();
+    let world = station(40);
     let left = |world: &World| (objects(world, "runs").len(), objects(world, "unfinished").len());
     for round in 0..60u64 {
         if left(&world).0 >= 8 && left(&world).1 >= 2 {
@@ -92,7 +93,7 @@ fn drafts_and_records_of_killed_runs_go_with_the_next_good_one() {
 
 #[test]
 fn a_torn_or_unreadable_record_fails_no_run() {
-    let world = station();
+    let world = station(2);
     write(&world.path("oak/runs/00112233445566778899aabbccddeeff"), b"torn");
     // Longer than any record: it is read to its bound and no further.
     let long = world.path("oak/runs/10112233445566778899aabbccddeeff");
@@ -106,7 +107,7 @@ fn a_torn_or_unreadable_record_fails_no_run() {
 
 #[test]
 fn an_enter_command_that_outlives_its_run_is_ended_before_what_undoes_it() {
-    let world = station();
+    let world = station(2);
     let (log, number) = (world.path("log"), world.path("number"));
     let enter = format!(
         "echo $$ > {}; trap '' TERM; while :; do echo entering >> {}; sleep 0.05; done",
@@ -143,7 +144,7 @@ fn an_enter_command_that_outlives_its_run_is_ended_before_what_undoes_it() {
 
 #[test]
 fn two_replications_of_the_same_copy_at_once_do_not_double_it() {
-    let world = station();
+    let world = station(12);
     let text = fs::read_to_string(world.path("config/stores.toml")).unwrap();
     let (oak, pier) = (world.path("oak").display().to_string(), world.path("pier"));
     let more = text.replace("[oak]", "[pier]").replace(&oak, &pier.display().to_string());

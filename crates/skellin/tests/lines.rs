@@ -13,7 +13,7 @@ mod world;
 
 use std::{
     fs,
-    io::{BufRead as _, BufReader},
+    io::{BufRead as _, BufReader, Read as _},
     os::unix::fs::MetadataExt as _,
     process::{Child, Command, Stdio},
     time::Duration,
@@ -95,6 +95,21 @@ fn a_frozen_line_keeps_no_command_from_ending(kind: Kind) {
             });
         }
     });
+    // Programs that read the answer get one, however the process had to end.
+    for (child, (arguments, ..)) in children.iter_mut().zip(commands) {
+        let mut text = String::new();
+        child.stdout.take().unwrap().read_to_string(&mut text).unwrap();
+        if arguments.contains(&"--json") {
+            let answer: Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
+            let status = &answer["runs"][0]["status"];
+            assert!(
+                answer["error"]["kind"] == "interrupted"
+                    || status == "interrupted"
+                    || answer["restored"].is_number(),
+                "{answer}"
+            );
+        }
+    }
     assert!(world.path("let go").exists(), "what was entered was left");
     let there = fs::metadata(world.path("back/ridge")).unwrap();
     let source = fs::metadata(world.path("ridge")).unwrap();

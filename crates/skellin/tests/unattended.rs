@@ -257,7 +257,7 @@ fn without_a_journal_what_was_run_is_not_run_again_and_again() {
     }
     fs::create_dir(world.path("state/journal.sqlite")).unwrap();
     let (status, said) = world.fail(&["due", "--run"]);
-    assert!(status == 0 && said.contains("without an entry"), "{status}: {said}");
+    assert!(status == 0 && said.contains("nothing is recorded"), "{status}: {said}");
     assert_eq!(snapshots(&world, "readings"), 1, "its lock tells when it was run");
     world.done(&["run", "readings"]);
     assert_eq!(snapshots(&world, "readings"), 2, "a run is made all the same");
@@ -284,7 +284,7 @@ fn a_state_directory_without_room_keeps_no_run_from_being_made() {
     let output = inside.output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr);
     assert_eq!(output.status.code(), Some(0), "{said}");
-    for part in ["without an entry", "without a lock", "nobody makes up for its `leave`"] {
+    for part in ["nothing is recorded", "without a lock", "nobody makes up for its `leave`"] {
         assert!(said.contains(part), "{part}: {said}");
     }
     assert_eq!(snapshots(&world, "readings"), 1);

@@ -391,3 +391,38 @@ pub fn head(store: &Store, located: &Located, most: usize) -> Result<Vec<u8>> {
 pub fn timestamp(milliseconds: i64) -> Timestamp {
     Timestamp::from_millisecond(milliseconds).unwrap_or(Timestamp::UNIX_EPOCH)
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use skellin_place::ObjectName;
+    use skellin_store::{Lineage, RunId};
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn runs_stand_in_their_order_and_not_after_now_whatever_their_clocks_said(
+            dated in prop::collection::vec(-50i64..150, 0..12),
+        ) {
+            let now = 100;
+            let listed: Vec<ListedSnapshot> = dated
+                .iter()
+                .enumerate()
+                .map(|(number, started)| ListedSnapshot {
+                    object: ObjectName::new(format!("snapshots/{number}")).expect("a name"),
+                    started: *started,
+                    order: Order(number as i64),
+                    lineage: Lineage([1; 16]),
+                    run: RunId([number as u8; 16]),
+                })
+                .collect();
+            let times = latest_times(&listed.iter().collect::<Vec<_>>(), now);
+            prop_assert!(times.windows(2).all(|pair| pair[0] < pair[1]), "{times:?}");
+            prop_assert!(times.iter().all(|time| *time <= now));
+            let is_fine = dated.windows(2).all(|pair| pair[0] < pair[1])
+                && dated.iter().all(|started| *started <= now);
+            prop_assert!(!is_fine || times == dated);
+        }
+    }
+}

@@ -19,16 +19,38 @@ pub struct Server {
     pub child: Child,
     pub port: u16,
     pub folder: tempfile::TempDir,
+    script: &'static str,
+    arguments: Vec<&'static str>,
 }
 
 impl Server {
     /// Starts a script, which prints its port once it listens. It gets the server's directory and
     /// what is given here as its arguments.
-    fn start(script: &str, folder: tempfile::TempDir, arguments: &[&str]) -> Self {
+    fn start(script: &'static str, folder: tempfile::TempDir, arguments: &[&'static str]) -> Self {
+        let (child, port) = Self::spawn(script, &folder, arguments, None);
+        Self { child, port, folder, script, arguments: arguments.to_vec() }
+    }
+
+    /// Ends the server and starts it again at the same port, with the files it had. One that keeps
+    /// everything in memory has none then.
+    pub fn restart(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        let port = Some(self.port);
+        (self.child, _) = Self::spawn(self.script, &self.folder, &self.arguments, port);
+    }
+
+    fn spawn(
+        script: &str,
+        folder: &tempfile::TempDir,
+        arguments: &[&str],
+        port: Option<u16>,
+    ) -> (Child, u16) {
         let mut child = Command::new(python())
             .args(["-c", script])
             .arg(folder.path())
             .args(arguments)
+            .args(port.map(|port| port.to_string()))
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .stderr(fs::File::create(folder.path().join("log")).expect("a log"))
@@ -39,7 +61,7 @@ impl Server {
         BufReader::new(output).read_line(&mut line).expect("reads");
         let log = || fs::read_to_string(folder.path().join("log")).unwrap_or_default();
         let port = line.trim().parse().unwrap_or_else(|_| panic!("{line:?}: {}", log()));
-        Self { child, port, folder }
+        (child, port)
     }
 
     /// WebDAV, over TLS if so; the user `keeper` with the password `two terns`.

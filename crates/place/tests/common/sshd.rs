@@ -97,6 +97,22 @@ impl Sshd {
         server
     }
 
+    /// Ends the server and starts it again at the same port; what was connected stays so.
+    pub fn restart(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        let log = fs::File::options().append(true).open(self.path("log")).expect("a log");
+        let config = self.path("config");
+        let sshd = "exec $(command -v sshd || echo /usr/sbin/sshd) -D -e -f";
+        self.child = Command::new("sh")
+            .args(["-c", &format!("{sshd} {}", config.display())])
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(log)
+            .spawn()
+            .expect("starts");
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }

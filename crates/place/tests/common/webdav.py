@@ -11,7 +11,8 @@ app = WsgiDAVApp({
     "verbose": 1,
     "logging": {"enable": False},
 })
-server = wsgi.Server(("127.0.0.1", 0), app, numthreads=8)
+port = int(sys.argv[3]) if len(sys.argv) > 3 else 0
+server = wsgi.Server(("127.0.0.1", port), app, numthreads=8)
 if tls:
     server.ssl_adapter = BuiltinSSLAdapter(folder + "/cert.pem", folder + "/key.pem")
 server.prepare()

@@ -36,7 +36,7 @@ impl Context {
 
     /// From now on signals raise the flag instead of ending the process.
     pub fn catch_signals(&self) {
-        signals::watch(&self.cancel);
+        signals::watch(&self.cancel, self.global.json);
     }
 
     pub fn configuration(&self) -> Result<Configuration, CliError> {

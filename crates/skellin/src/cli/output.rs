@@ -1,6 +1,9 @@
 //! Printing: text or JSON, never failing on a closed pipe.
 
-use std::io::{self, Write};
+use std::{
+    io::{self, Write},
+    sync::{Mutex, PoisonError},
+};
 
 use base64::Engine as _;
 use serde_json::{Value, json};
@@ -20,8 +23,27 @@ pub(crate) fn line(line: impl AsRef<str>) {
     text(&format!("{}\n", line.as_ref()));
 }
 
+/// Whether the document was printed.
+static PRINTED: Mutex<bool> = Mutex::new(false);
+
 /// A JSON document to stdout.
 pub(crate) fn json(value: &Value) {
+    let mut printed = PRINTED.lock().unwrap_or_else(PoisonError::into_inner);
+    *printed = true;
+    print_json(value);
+}
+
+/// As [`json`], unless there was one already. The process is about to end, so that none follows.
+pub(crate) fn last_json(value: &Value) {
+    let mut printed = PRINTED.lock().unwrap_or_else(PoisonError::into_inner);
+    if !std::mem::replace(&mut *printed, true) {
+        print_json(value);
+    }
+    // Whoever wants to print now waits until the process has ended.
+    std::mem::forget(printed);
+}
+
+fn print_json(value: &Value) {
     let mut out = String::new();
     for c in value.to_string().chars() {
         // In JSON these stand in strings only, where they have this form as well.

@@ -5,18 +5,22 @@ use std::{
     time::Duration,
 };
 
+use serde_json::json;
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
     iterator::Signals,
 };
 use skellin_engine::Cancel;
 
+use super::output;
+
 static CAUGHT: AtomicU8 = AtomicU8::new(0);
 /// Whether only the first signal counts.
 static PATIENT: AtomicBool = AtomicBool::new(false);
 
-/// Raises `cancel` when the process is asked to end.
-pub(crate) fn watch(cancel: &Cancel) {
+/// Raises `cancel` when the process is asked to end. `json`: whether a document is expected, also from a
+/// process that is made to end.
+pub(crate) fn watch(cancel: &Cancel, json: bool) {
     let cancel = cancel.clone();
     // Without handlers signals still end the process, only less gently.
     let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP]) else { return };
@@ -28,7 +32,7 @@ pub(crate) fn watch(cancel: &Cancel) {
             }
             CAUGHT.store(number, Ordering::SeqCst);
             cancel.cancel();
-            end_at_last(&cancel, number);
+            end_at_last(&cancel, number, json);
         }
     });
 }
@@ -39,12 +43,16 @@ pub(crate) fn watch(cancel: &Cancel) {
 const LAST: Duration = Duration::from_secs(4);
 
 /// Ends the process some time after it was asked to, when what has to be done before is done.
-fn end_at_last(cancel: &Cancel, number: u8) {
+fn end_at_last(cancel: &Cancel, number: u8, json: bool) {
     let cancel = cancel.clone();
     std::thread::spawn(move || {
         std::thread::sleep(LAST);
         while cancel.is_held() {
             std::thread::sleep(Duration::from_millis(20));
+        }
+        if json {
+            output::last_json(&json!({"error": {"kind": "interrupted", "message":
+                "interrupted while waiting for something that does not answer", "hint": null}}));
         }
         std::process::exit(128 + i32::from(number));
     });

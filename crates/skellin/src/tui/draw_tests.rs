@@ -11,7 +11,7 @@ use ratatui::crossterm::event::{
 };
 use skellin_engine::{
     Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outcome, Outlook,
-    Progress, RestoreReport, RunReport, RunStatus,
+    Progress, RestoreReport, RunReport, RunStatus, Work,
 };
 use skellin_store::Kind;
 
@@ -19,7 +19,7 @@ use crate::tui::{
     app::{App, Step},
     model::Cursor,
     rows::Batch,
-    worker::{DraftState, Group, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
+    worker::{DraftState, Facts, Group, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
 };
 
 use world::*;
@@ -493,7 +493,7 @@ fn a_run_that_will_not_fit_its_window_is_hatched_and_said() {
     lane.plan = plan;
     assert!(!draw(&mut app, 160, 44).join("\n").contains('▨'), "four seconds fit a minute");
     let started = NOW - 3_600_000;
-    let mut entry = entry(9, skellin_engine::Work::Run, Some("readings"), started, Outcome::Done);
+    let mut entry = entry(9, Work::Run, Some("readings"), started, Outcome::Done);
     entry.ended = Some(started + 900_000);
     let lane = &mut app.model.lanes[0];
     lane.take_journal([entry].iter(), NOW);
@@ -668,6 +668,35 @@ fn every_trouble_says_what_to_do() {
     );
     app.model.put_cursor(Cursor::Was(1000));
     assert!(draw(&mut app, 80, 24).join("\n").contains("There is no snapshot so early"));
+}
+
+#[test]
+fn damage_that_the_journal_knows_and_a_wrong_clock_are_shown() {
+    let (mut app, _requests) = app();
+    listed(&mut app);
+    let state = |app: &mut App| draw(app, 120, 24)[0].clone();
+    assert!(state(&mut app).contains("2 plans safe"), "{}", state(&mut app));
+    let verified =
+        |number, outcome| (entry(number, Work::Verify, None, NOW - HOUR, outcome), Vec::new());
+    app.report(Report::Journal(Ok(vec![verified(9, Outcome::Damage)])));
+    let said = state(&mut app);
+    assert!(said.contains("0 of 2 plans safe"), "{said}");
+    assert!(said.contains("a verification found damage in oak"), "{said}");
+    app.report(Report::Journal(Ok(vec![
+        verified(10, Outcome::Done),
+        verified(9, Outcome::Damage),
+    ])));
+    assert!(state(&mut app).contains("2 plans safe"), "a good one since: {}", state(&mut app));
+    // A snapshot that a clock ahead has dated stands where its run was, and says what it is dated.
+    let (newest, time) = (id(1, 99), NOW - HOUR);
+    let marks = evenings(1, 14).into_iter().chain([(newest, time)]).collect();
+    let group = Group { plan: "readings".to_owned(), machine: "hut".to_owned(), marks };
+    app.report(Report::Listed { store: "oak".to_owned(), groups: Ok(vec![group]) });
+    let facts = Facts { dated: time + 400 * DAY, ..Facts::default() };
+    app.report(Report::Facts { store: "oak".to_owned(), facts: vec![(newest, facts)] });
+    app.model.put_cursor(Cursor::Was(time));
+    let text = draw(&mut app, 160, 24).join("\n");
+    assert!(text.contains("by a wrong clock"), "{text}");
 }
 
 #[test]

@@ -4,7 +4,7 @@
 use std::{
     fs,
     os::unix::process::ExitStatusExt as _,
-    process::{Child, Command, Stdio},
+    process::{Child, Stdio},
     time::{Duration, Instant},
 };
 
@@ -113,12 +113,13 @@ impl Distant {
         Self { world, wire, behind }
     }
 
-    /// The process of the server.
-    pub fn server(&mut self) -> &mut Child {
+    /// Ends the server with all its connections and starts it again.
+    pub fn restart(&mut self) {
         match &mut self.behind {
-            Behind::Sshd(server) => &mut server.child,
-            Behind::Server(server) => &mut server.child,
+            Behind::Sshd(server) => server.restart(),
+            Behind::Server(server) => server.restart(),
         }
+        self.wire.cut();
     }
 
     pub fn start(&self, arguments: &[&str]) -> Child {
@@ -157,16 +158,4 @@ pub fn ask_to_end(child: &mut Child, signal: Signal) -> (Option<i32>, Duration) 
     kill_process(Pid::from_child(child), signal).unwrap();
     let ended = child.wait().unwrap();
     (ended.code().or(ended.signal().map(|signal| 128 + signal)), asked.elapsed())
-}
-
-/// Continues or stops a process of a server.
-pub fn signal(child: &Child, signal: Signal) {
-    kill_process(Pid::from_child(child), signal).unwrap();
-}
-
-/// For what only the shell can say.
-pub fn shell(line: &str) -> Command {
-    let mut command = Command::new("sh");
-    command.args(["-c", line]);
-    command
 }
