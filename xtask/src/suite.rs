@@ -34,7 +34,7 @@ pub(crate) fn test() -> Result<()> {
     // The binary first: the tests of the commands and of the interface start it.
     run(cargo().args(["build", "--workspace", "--all-targets"]))?;
     let mut test = cargo();
-    test.args(["test", "--workspace", "--no-fail-fast"]);
+    test.args(["test", "--workspace", "--no-fail-fast", "--", "--test-threads", &threads()]);
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
         say(
@@ -51,6 +51,12 @@ pub(crate) fn test() -> Result<()> {
         test.env("SKELLIN_TESTS_WITHOUT_HANGS", "1");
     }
     run_watched(&mut test)
+}
+
+/// How many tests run at a time: many wait for servers and lines, and leave the processors to others.
+fn threads() -> String {
+    let processors = std::thread::available_parallelism().map_or(2, usize::from);
+    (2 * processors).to_string()
 }
 
 /// Does to runs, verifications and restores what outages and signals do, on servers of three kinds, and

@@ -307,13 +307,13 @@ fn a_connection_that_was_reset_is_made_anew_at_once() {
     let place: Arc<dyn Place> = Arc::new(SftpPlace::prepare(target, FOLDERS).expect("prepares"));
     let place = RetryingPlace::new(place, Retries::default());
     let bytes = vec![7; 3 << 20];
-    for round in 0..25 {
+    for round in 0..12 {
         let begun = Instant::now();
         std::thread::scope(|scope| {
             let created = scope.spawn(|| place.create(&name(&format!("data/{round}")), &bytes));
             // At another point each time: while it is opened, written, renamed.
             let before = wire.carried().0;
-            while wire.carried().0 < before + round * 140_000 && !created.is_finished() {
+            while wire.carried().0 < before + round * 290_000 && !created.is_finished() {
                 std::thread::yield_now();
             }
             wire.cut();

@@ -204,9 +204,13 @@ fn outages_and_signals_cost_no_snapshot() {
 /// One of each sort, with what the suite has time for.
 #[test]
 fn a_short_outage_and_a_restart_cost_no_run() {
-    for (kind, fault) in
-        [(Kind::WebDav, Fault::Restart), (Kind::Sftp, Fault::Restart), (Kind::S3, Fault::Dead(3))]
-    {
-        go(kind, fault);
-    }
+    thread::scope(|scope| {
+        for (kind, fault) in [
+            (Kind::WebDav, Fault::Restart),
+            (Kind::Sftp, Fault::Restart),
+            (Kind::S3, Fault::Dead(3)),
+        ] {
+            scope.spawn(move || go(kind, fault));
+        }
+    });
 }
