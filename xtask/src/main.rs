@@ -7,6 +7,7 @@ mod far;
 mod fuzz;
 mod inputs;
 mod limits;
+mod programs;
 mod screen;
 mod secrets;
 mod suite;

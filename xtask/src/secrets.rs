@@ -4,13 +4,14 @@
 use std::{
     collections::BTreeSet,
     fs,
-    io::{BufRead, BufReader},
-    process::{Command, Stdio},
-    sync::atomic::{AtomicBool, Ordering},
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Duration,
 };
 
-use anyhow::{Context as _, Result, ensure};
+use anyhow::{Result, ensure};
 
 use crate::say;
 
@@ -28,14 +29,18 @@ const SECRETS: &[&str] = &[
 /// How often the processes are looked at.
 const PAUSE: Duration = Duration::from_millis(50);
 
-/// Runs a command, prints what it prints, and looks for secrets all the while.
+/// Does work that prints through what it is given, and looks for secrets all the while.
 ///
 /// # Errors
 /// If it fails, or a secret shows.
-pub(crate) fn run_watched(command: &mut Command) -> Result<()> {
-    let shown = format!("{command:?}");
-    let done = AtomicBool::new(false);
-    let (ended, found, looks) = std::thread::scope(|scope| -> Result<_> {
+pub(crate) fn watched(work: impl FnOnce(&(dyn Fn(&str) + Sync)) -> Result<()>) -> Result<()> {
+    let (done, printed) = (AtomicBool::new(false), Mutex::new(BTreeSet::new()));
+    let print = |line: &str| {
+        let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+        printed.extend(shows(line).map(|secret| format!("printed: {secret}")));
+        say(line);
+    };
+    let (ended, mut found, looks) = std::thread::scope(|scope| {
         let watching = scope.spawn(|| {
             let (mut found, mut looks) = (BTreeSet::new(), 0u64);
             while !done.load(Ordering::SeqCst) {
@@ -44,27 +49,14 @@ pub(crate) fn run_watched(command: &mut Command) -> Result<()> {
             }
             (found, looks)
         });
-        let child = command.stdout(Stdio::piped()).spawn();
-        let ended =
-            child.with_context(|| format!("could not start {shown}")).and_then(|mut child| {
-                let mut printed = BTreeSet::new();
-                for line in
-                    child.stdout.take().map(BufReader::new).into_iter().flat_map(BufRead::lines)
-                {
-                    let line = line?;
-                    printed.extend(shows(&line).map(|secret| format!("printed: {secret}")));
-                    say(line);
-                }
-                Ok((child.wait()?, printed))
-            });
+        let ended = work(&print);
         done.store(true, Ordering::SeqCst);
         watching.thread().unpark();
-        let (mut found, looks) = watching.join().unwrap_or_default();
-        let (status, printed) = ended?;
-        found.extend(printed);
-        Ok((status, found, looks))
-    })?;
-    ensure!(ended.success(), "{shown} ended with {ended}");
+        let (found, looks) = watching.join().unwrap_or_default();
+        (ended, found, looks)
+    });
+    ended?;
+    found.extend(printed.into_inner().unwrap_or_else(PoisonError::into_inner));
     ensure!(found.is_empty(), "secrets show: {found:#?}");
     ensure!(looks > 0, "no process of the program was seen at all");
     say(format!(

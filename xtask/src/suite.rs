@@ -4,7 +4,7 @@ use std::{os::unix::fs::MetadataExt, path::Path, process::Command};
 
 use anyhow::{Context as _, Result, bail, ensure};
 
-use crate::{cargo, root, say, secrets::run_watched};
+use crate::{cargo, programs::run_all, root, say, secrets::watched};
 
 /// Programs the tests drive, and the packages they come in.
 const NEEDED: &[(&str, &str)] = &[
@@ -33,14 +33,13 @@ pub(crate) fn test() -> Result<()> {
     install_servers()?;
     // The binary first: the tests of the commands and of the interface start it.
     run(cargo().args(["build", "--workspace", "--all-targets"]))?;
-    let mut test = cargo();
-    test.args(["test", "--workspace", "--no-fail-fast", "--", "--test-threads", &threads()]);
+    let mut without = Vec::new();
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
         say(
-            "  mounts within a source; a full and a read-only disk behind SFTP; a full state directory",
+            "  mounts within a source; a full and a read-only disk behind SFTP; a full state directory; little room, and no inodes",
         );
-        test.env("SKELLIN_TESTS_WITHOUT_MOUNTS", "1");
+        without.push("SKELLIN_TESTS_WITHOUT_MOUNTS");
     }
     let is_root = std::fs::metadata("/proc/self").is_ok_and(|own| own.uid() == 0);
     if !is_root {
@@ -48,15 +47,12 @@ pub(crate) fn test() -> Result<()> {
     }
     if !may_hold_files() {
         say("THIS MACHINE LETS NOBODY HOLD FILES BACK: a source that hangs is left out");
-        test.env("SKELLIN_TESTS_WITHOUT_HANGS", "1");
+        without.push("SKELLIN_TESTS_WITHOUT_HANGS");
     }
-    run_watched(&mut test)
-}
-
-/// How many tests run at a time: many wait for servers and lines, and leave the processors to others.
-fn threads() -> String {
-    let processors = std::thread::available_parallelism().map_or(2, usize::from);
-    (2 * processors).to_string()
+    let prepare = |command: &mut Command| {
+        command.envs(without.iter().map(|name| (name, "1")));
+    };
+    watched(|print| run_all(&prepare, print))
 }
 
 /// Does to runs, verifications and restores what outages and signals do, on servers of three kinds, and

@@ -15,10 +15,10 @@ use skellin_place::ObjectName;
 use crate::{
     bounds,
     error::{Result, StoreError},
-    fetching::twice,
     ids::{Class, ContainerId, RunId, unhex},
     index::{Cache, add_to_draft},
     nearby::write_private,
+    rereading::twice,
     segment::{Record, Segment, SegmentBytes, SegmentDraft, SegmentId},
     signed::{Machine, Signed},
     store::Store,

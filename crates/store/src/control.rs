@@ -9,9 +9,9 @@ use skellin_place::ObjectName;
 use crate::{
     bounds,
     error::{Result, StoreError},
-    fetching::twice,
     ids::{Class, ContainerId, Lineage, RunId},
     keys::WRAPPED,
+    rereading::twice,
     signed::{Machine, Signed, decode, encode},
     store::Store,
 };

@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, atomic::Ordering};
 
-use skellin_place::{Extent, ObjectName, Place};
+use skellin_place::{Extent, ObjectName};
 
 use crate::{
     block::Block,
@@ -10,6 +10,7 @@ use crate::{
     containers::{Container, ContainerIx, Location, Standing},
     error::{Result, StoreError},
     ids::Class,
+    rereading::twice,
     store::Store,
     tree::{ChunkRef, Spot},
 };
@@ -21,18 +22,6 @@ const AROUND: u64 = 384 << 10;
 const GAP: u64 = 64 << 10;
 /// up to so many bytes.
 const LONGEST_RANGE: u64 = 8 << 20;
-
-/// Reads something from a place. What turns out damaged is read once more from a far one: the line may
-/// have changed it, and not the place.
-pub(crate) fn twice<T>(place: &dyn Place, read: impl Fn() -> Result<T>) -> Result<T> {
-    match read() {
-        Err(error @ StoreError::Damaged { .. }) if place.is_far() => match read() {
-            Err(again) if again.is_damage() => Err(error),
-            again => again,
-        },
-        other => other,
-    }
-}
 
 impl Store {
     /// A block, from memory or from the place. One that is not what was written makes its

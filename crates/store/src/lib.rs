@@ -25,6 +25,7 @@ mod index;
 mod keys;
 mod nearby;
 mod opening;
+mod rereading;
 mod segment;
 mod session;
 mod settling;

@@ -9,11 +9,11 @@ use zeroize::Zeroizing;
 use crate::{
     bounds,
     error::{Result, StoreError},
-    fetching::twice,
     header::Header,
     index::Cache,
     keys::Secret,
     nearby::{self, Opened},
+    rereading::twice,
     slot::Slot,
 };
 

@@ -7,35 +7,30 @@
 
 use std::{
     collections::HashMap,
-    ffi::{CStr, CString},
+    ffi::CString,
     os::fd::{AsFd, BorrowedFd, OwnedFd},
     sync::{Arc, Mutex, Weak},
 };
 
 use rustix::{
-    fs::{
-        AtFlags, FlockOperation, Mode, OFlags, StatxFlags, flock, fstat, mkdirat, openat, statx,
-        unlinkat,
-    },
+    fs::{AtFlags, FlockOperation, Mode, StatxFlags, flock, fstat, mkdirat, statx, unlinkat},
     io::Errno,
 };
 
 use super::{
-    target::OpenDirectory,
-    unfinished::{DirectoryId, List},
+    own::{open_own, random_name},
+    unfinished::List,
 };
 use crate::locked::locked;
-
-/// What begins like this in a destination is ours.
-const PREFIX: &str = ".skellin-";
-/// Random bytes in such a name.
-const RANDOM: usize = 10;
 
 /// A mount, by its number and its device's.
 type Mount = (u64, u32, u32);
 
 /// An open directory of the destination, which outlives what is made in it.
-pub(super) trait Home: AsFd + Send + Sync {}
+pub(super) trait Home: AsFd + Send + Sync {
+    /// Gives it what belongs to it now: the process ends before it is let go of.
+    fn finish_now(&self);
+}
 
 /// One directory of our own.
 pub(super) struct Workshop<'a> {
@@ -71,19 +66,19 @@ pub(super) struct Workshops<'a> {
 /// Open directories; those that are let go of are forgotten now and then.
 #[derive(Default)]
 struct Open<'a> {
-    directories: Vec<Weak<OpenDirectory<'a>>>,
+    directories: Vec<Weak<dyn Home + 'a>>,
     full: usize,
 }
 
 impl<'a> Workshops<'a> {
     /// Notes that a directory is open.
-    pub fn note_open(&self, directory: &Arc<OpenDirectory<'a>>) {
+    pub fn note_open(&self, directory: Weak<dyn Home + 'a>) {
         let mut open = locked(&self.open);
         if open.directories.len() >= open.full {
             open.directories.retain(|directory| directory.strong_count() > 0);
             open.full = 2 * open.directories.len().max(64);
         }
-        open.directories.push(Arc::downgrade(directory));
+        open.directories.push(directory);
     }
 
     /// Gives every open directory what belongs to it, since the process is about to end.
@@ -122,39 +117,4 @@ fn make<'a>(home: Arc<dyn Home + 'a>) -> Result<Workshop<'a>, Errno> {
         }
     }
     Err(Errno::NOENT)
-}
-
-/// Opens a directory that only this account may enter: somebody who may write beside it could have
-/// put another in its place.
-pub(super) fn open_own(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
-    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let handle = openat(at, name, flags, Mode::empty())?;
-    let facts = fstat(&handle)?;
-    let is_own = facts.st_uid == rustix::process::geteuid().as_raw();
-    if is_own && facts.st_mode & 0o077 == 0 { Ok(handle) } else { Err(Errno::PERM) }
-}
-
-/// A name nobody else uses.
-pub(super) fn random_name() -> Result<CString, String> {
-    let mut random = [0; RANDOM];
-    getrandom::fill(&mut random).map_err(|error| error.to_string())?;
-    CString::new(format!("{PREFIX}{}", skellin_store::hex(&random)))
-        .map_err(|error| error.to_string())
-}
-
-/// Whether a name is one that restores give.
-pub(super) fn is_ours(name: &[u8]) -> bool {
-    let digits = name.strip_prefix(PREFIX.as_bytes()).unwrap_or_default();
-    let is_digit = |byte: &u8| byte.is_ascii_digit() || (b'a'..=b'f').contains(byte);
-    digits.len() == 2 * RANDOM && digits.iter().all(is_digit)
-}
-
-/// A directory of the destination, told from others that were there before or come after it.
-pub(super) fn id_of(directory: impl AsFd) -> Result<DirectoryId, Errno> {
-    let facts =
-        statx(directory, c"", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS | StatxFlags::BTIME)?;
-    let has_birth = StatxFlags::from_bits_retain(facts.stx_mask).contains(StatxFlags::BTIME);
-    let born = if has_birth { (facts.stx_btime.tv_sec, facts.stx_btime.tv_nsec) } else { (0, 0) };
-    let device = (u64::from(facts.stx_dev_major) << 32) | u64::from(facts.stx_dev_minor);
-    Ok(DirectoryId { device, inode: facts.stx_ino, born })
 }

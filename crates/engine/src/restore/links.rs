@@ -12,11 +12,12 @@ use skellin_store::Entry;
 
 use super::{
     Existing, Shared,
-    drafts::{Workshops, random_name},
+    drafts::Workshops,
     groups::{Identity, identity_of},
+    own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
     unfinished::times_of,
-    walk::parent_of,
+    whereabouts::parent_of,
     write::{self, Job},
 };
 use crate::error::Result;

@@ -5,10 +5,12 @@ mod drafts;
 mod dress;
 mod groups;
 mod links;
+mod own;
 mod room;
 mod target;
 mod unfinished;
 mod walk;
+mod whereabouts;
 mod write;
 
 use std::{

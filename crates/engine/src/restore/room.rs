@@ -15,7 +15,7 @@ use super::{
     Existing, Shared,
     drafts::Workshops,
     target::OpenDirectory,
-    walk::{found, parent_of},
+    whereabouts::{found, parent_of},
     write::{self, Job},
 };
 use crate::{

@@ -22,9 +22,10 @@ use skellin_store::Entry;
 
 use super::{
     Destination, Existing, Shared, descend,
-    drafts::{Home, Workshop, Workshops, random_name},
+    drafts::{Home, Workshop, Workshops},
     dress::{Dress, apply},
-    unfinished::{DirectoryId, List, known_id},
+    own::{DirectoryId, id_of, random_name},
+    unfinished::List,
 };
 use crate::error::{EngineError, Result};
 
@@ -54,26 +55,18 @@ impl Drop for OpenDirectory<'_> {
         if let Some((list, id)) = self.listed.get().and_then(Option::as_ref) {
             list.end(id);
         }
-        if let Some(id) = known_id(&self.handle) {
+        if let Some(id) = id_of(&self.handle) {
             self.shared.leftovers.finished(&id);
         }
     }
 }
 
 impl OpenDirectory<'_> {
-    /// Gives it what belongs to it now: the process ends before it is let go of.
-    pub fn finish_now(&self) {
-        if let Some((entry, dress)) = &self.finish {
-            // Nobody is left to hear the reason; the next restore tries again.
-            let _ = apply(self.shared, self.handle.as_fd(), entry, *dress);
-        }
-    }
-
     /// Something is about to be put into it.
     pub fn touch(&self, workshop: &Workshop<'_>) {
         if self.finish.is_some() {
             self.listed.get_or_init(|| {
-                let id = known_id(&self.handle)?;
+                let id = id_of(&self.handle)?;
                 workshop.list.begin(workshop.as_fd(), &id);
                 Some((Arc::clone(&workshop.list), id))
             });
@@ -81,7 +74,14 @@ impl OpenDirectory<'_> {
     }
 }
 
-impl Home for OpenDirectory<'_> {}
+impl Home for OpenDirectory<'_> {
+    fn finish_now(&self) {
+        if let Some((entry, dress)) = &self.finish {
+            // Nobody is left to hear the reason; the next restore tries again.
+            let _ = apply(self.shared, self.handle.as_fd(), entry, *dress);
+        }
+    }
+}
 
 impl AsFd for OpenDirectory<'_> {
     fn as_fd(&self) -> BorrowedFd<'_> {
@@ -218,12 +218,12 @@ impl<'a> OpenDirectory<'a> {
         if !is_new {
             below.look_for_leftovers();
         }
-        workshops.note_open(&below);
+        workshops.note_open(Arc::downgrade(&below) as _);
         Ok(Some(below))
     }
 
     fn is_left_unfinished(&self, handle: &OwnedFd) -> bool {
-        known_id(handle).is_some_and(|id| self.shared.leftovers.has(&id))
+        id_of(handle).is_some_and(|id| self.shared.leftovers.has(&id))
     }
 
     /// Makes a directory where nobody else can touch it, and moves it to its name.
@@ -234,7 +234,7 @@ impl<'a> OpenDirectory<'a> {
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
         let made = open(workshop.as_fd(), &draft).and_then(|handle| {
             // Before it has its name, so that one that has it is in the list.
-            let listed = known_id(&handle).map(|id| {
+            let listed = id_of(&handle).map(|id| {
                 workshop.list.begin(workshop.as_fd(), &id);
                 (Arc::clone(&workshop.list), id)
             });

@@ -19,7 +19,7 @@ use rustix::{
     io::Errno,
 };
 
-use super::drafts::{id_of, is_ours, open_own};
+use super::own::{DirectoryId, is_ours, open_own};
 use crate::locked::locked;
 
 /// The list of unfinished directories in a workshop.
@@ -28,36 +28,6 @@ const LIST: &CStr = c"unfinished";
 const LONGEST: u64 = 256 << 20;
 /// What a dead restore has left unfinished and nobody has finished is forgotten after this time.
 const FORGOTTEN: Duration = Duration::from_secs(7 * 24 * 3600);
-
-/// A directory by device, inode and time of birth, as far as the file system tells that.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(super) struct DirectoryId {
-    pub device: u64,
-    pub inode: u64,
-    pub born: (i64, u32),
-}
-
-impl DirectoryId {
-    fn line(&self, sign: char) -> String {
-        let Self { device, inode, born } = self;
-        format!("{sign} {device} {inode} {} {}\n", born.0, born.1)
-    }
-
-    fn parse(line: &str) -> Option<(bool, Self)> {
-        let mut parts = line.split(' ');
-        let begins = match parts.next()? {
-            "+" => true,
-            "-" => false,
-            _ => return None,
-        };
-        let id = Self {
-            device: parts.next()?.parse().ok()?,
-            inode: parts.next()?.parse().ok()?,
-            born: (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?),
-        };
-        Some((begins, id))
-    }
-}
 
 /// The list a restore keeps of its unfinished directories. A line that cannot be written costs no
 /// more than that a killed restore is not finished by the next.
@@ -209,9 +179,4 @@ pub(super) fn times_of(file: impl AsFd) -> Result<Timestamps, Errno> {
         last_access: time(facts.st_atime, facts.st_atime_nsec),
         last_modification: time(facts.st_mtime, facts.st_mtime_nsec),
     })
-}
-
-/// The id of a directory, if it can be had.
-pub(super) fn known_id(directory: impl AsFd) -> Option<DirectoryId> {
-    id_of(directory).ok()
 }

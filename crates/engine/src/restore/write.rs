@@ -18,9 +18,10 @@ use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
 
 use super::{
     Existing, Shared,
-    drafts::{Workshop, Workshops, random_name},
+    drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
+    own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
 };
 use crate::locked::locked;
