@@ -104,12 +104,14 @@ fn a_killed_restore_is_finished_by_the_next_in_every_mode() {
         // A stranger's directory of the same look is not touched.
         let other = back.join(".skellin-00112233445566778899");
         write(&other.join("mine"), "mine");
+        write(&other.join("unfinished"), "notes of mine\n");
         fs::set_permissions(&other, fs::Permissions::from_mode(0o700)).unwrap();
         let to = back.to_str().unwrap();
         let said =
             world.output(&["restore", "readings@newest", "--to", to, "--existing", existing]);
         assert_eq!(said.status.code(), Some(0), "{number}");
         assert_eq!(fs::read(other.join("mine")).unwrap(), b"mine");
+        assert!(other.join("unfinished").exists());
         fs::remove_dir_all(&other).unwrap();
         assert_eq!(leftovers(&back), Vec::<PathBuf>::new(), "{number} {existing}");
         if existing == "rename" {

@@ -73,6 +73,8 @@ struct Dead {
     handle: OwnedFd,
     name: CString,
     left: HashSet<DirectoryId>,
+    /// Whether there is a list, and it is one.
+    has_list: bool,
     is_old: bool,
     /// The directory it lies in.
     home: OwnedFd,
@@ -115,7 +117,9 @@ impl Leftovers {
             if dead.left.is_empty() || dead.is_old {
                 // The directory it lies in has got its times already.
                 let before = times_of(&dead.home);
-                let _ = unlinkat(&dead.handle, LIST, AtFlags::empty());
+                if dead.has_list {
+                    let _ = unlinkat(&dead.handle, LIST, AtFlags::empty());
+                }
                 let _ = unlinkat(&dead.home, &dead.name, AtFlags::REMOVEDIR);
                 if let Ok(before) = before {
                     let _ = futimens(&dead.home, &before);
@@ -141,15 +145,17 @@ fn take_up(at: BorrowedFd<'_>, name: &CString) -> Result<Option<Dead>, Errno> {
             let _ = unlinkat(&handle, draft, AtFlags::REMOVEDIR);
         }
     }
-    let left = read_list(&handle).unwrap_or_default();
+    let list = read_list(&handle);
+    let (has_list, left) = (list.is_some(), list.unwrap_or_default());
     let facts = fstat(&handle)?;
     let changed = Duration::from_secs(u64::try_from(facts.st_mtime).unwrap_or(0));
     let age = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH + changed);
     let is_old = age.is_ok_and(|age| age > FORGOTTEN);
     let home = rustix::io::fcntl_dupfd_cloexec(at, 0)?;
-    Ok(Some(Dead { handle, name: name.clone(), left, is_old, home }))
+    Ok(Some(Dead { handle, name: name.clone(), left, has_list, is_old, home }))
 }
 
+/// The list in a workshop; none if there is none, or somebody else's file has its name.
 fn read_list(workshop: &OwnedFd) -> Option<HashSet<DirectoryId>> {
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let file = File::from(openat(workshop, LIST, flags, Mode::empty()).ok()?);
@@ -161,11 +167,12 @@ fn read_list(workshop: &OwnedFd) -> Option<HashSet<DirectoryId>> {
     let mut text = String::new();
     file.take(LONGEST).read_to_string(&mut text).ok()?;
     let mut left = HashSet::new();
-    // The last line may be half of one.
-    for (begins, id) in text.lines().filter_map(DirectoryId::parse) {
-        match begins {
-            true => left.insert(id),
-            false => left.remove(&id),
+    // The last line may be half of one; what has others is no list.
+    let whole = text.rfind('\n').map_or("", |end| &text[..end]);
+    for line in whole.lines() {
+        match DirectoryId::parse(line)? {
+            (true, id) => left.insert(id),
+            (false, id) => left.remove(&id),
         };
     }
     Some(left)
