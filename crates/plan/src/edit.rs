@@ -65,7 +65,7 @@ pub fn name_pattern(before: &str, name: &[u8], after: &str) -> Result<String, St
         pattern.push(c);
     }
     pattern.push_str(after);
-    let is_word = crate::rules::CONDITION_WORDS.contains(&pattern.as_str());
+    let is_word = crate::rules::needs_quotes(&pattern);
     let needs_quotes = is_word || pattern.contains(char::is_whitespace) || pattern.starts_with('#');
     Ok(if needs_quotes { format!("\"{pattern}\"") } else { pattern })
 }

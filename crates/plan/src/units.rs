@@ -24,6 +24,11 @@ const DURATIONS: [(&str, u64); 7] = [
     ("year", 365 * 86_400),
 ];
 
+/// Whether a word is a unit of size.
+pub(crate) fn is_size_unit(word: &str) -> bool {
+    SIZES.iter().any(|(name, _)| name.eq_ignore_ascii_case(word))
+}
+
 /// A number that may have a fraction, times a unit.
 fn times(number: &str, unit: u64) -> Option<u64> {
     let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));

@@ -212,3 +212,23 @@ fn a_server_that_is_full_is_called_full_in_whatever_words_it_says_so() {
         assert!(said.contains(expected), "{answer:?}: {status}: {said}");
     }
 }
+
+#[test]
+fn a_restore_that_restored_nothing_says_so_and_a_slip_in_a_path_is_told() {
+    let world = station(3);
+    write(&world.path("ridge/2026/gauges.csv"), "1.8");
+    world.done(&["run", "readings"]);
+    let back = world.path("back").display().to_string();
+    let restore = ["restore", "readings@newest", "--to", &back];
+    assert!(world.done(&restore).contains("restored"));
+    let said = world.done(&restore);
+    assert!(said.starts_with("nothing was restored: all 4 paths are there already"), "{said}");
+    let (_, report) = world.json(&restore);
+    assert_eq!((&report["restored"], &report["left"]), (&0.into(), &4.into()));
+    let wrong = world.path("ridge/2026/gauge.csv").display().to_string();
+    let (status, said) = world.fail(&[&restore[..], &[&wrong]].concat());
+    assert_eq!(status, 2);
+    assert!(said.contains("did you mean") && said.contains("ridge/2026/gauges.csv?"), "{said}");
+    let (status, said) = world.fail(&["print", "readings@newest", "ridge/2062/gauges.csv"]);
+    assert!(status == 2 && said.contains("ridge/2026?"), "{status}: {said}");
+}

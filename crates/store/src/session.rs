@@ -205,8 +205,20 @@ impl Session {
     /// [`StoreError::Revoked`] if a reclaim lost patience and the run has to be done again; else
     /// the first failure. Without `Ok` no snapshot may be counted on.
     pub fn finish(&self, draft: SnapshotDraft) -> Result<Snapshot> {
+        self.finish_unless(draft, &|| false)
+    }
+
+    /// As [`finish`](Self::finish), unless somebody interrupts before the snapshot is begun.
+    ///
+    /// # Errors
+    /// [`StoreError::Cancelled`] then; else as [`finish`](Self::finish).
+    pub fn finish_unless(
+        &self,
+        draft: SnapshotDraft,
+        is_cancelled: &dyn Fn() -> bool,
+    ) -> Result<Snapshot> {
         locked(&self.tree).close(&self.writing)?;
-        let finished = self.writing.uploads.drain()?;
+        let finished = self.writing.uploads.drain(is_cancelled)?;
         let (unlisted, replaced) = self.comparison.take_unlisted();
         self.writing.write_segment(&finished, unlisted)?;
         // A reclaim that waits for an answer gets one now. Without it a run that was short would be
@@ -242,6 +254,9 @@ impl Session {
             sockets: draft.sockets,
             containers,
         };
+        if is_cancelled() {
+            return Err(StoreError::Cancelled);
+        }
         let record = ObjectName::new(format!("runs/{}", self.writing.run))?;
         let store = &self.writing.store;
         let written = store.write_snapshot(&self.snapshot_leaf, &snapshot, &self.writing.machine);

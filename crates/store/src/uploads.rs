@@ -20,6 +20,8 @@ use crate::{
     store::Store,
 };
 
+/// So often it is looked whether somebody interrupts.
+const LOOK: Duration = Duration::from_millis(100);
 /// Containers on their way at the same time.
 const UPLOADERS: usize = 2;
 /// A segment is due after so many containers,
@@ -220,11 +222,15 @@ impl Uploads {
         SEGMENT_ROWS.min(full / ROW)
     }
 
-    /// Waits until everything is at the place; what no segment lists yet.
-    pub fn drain(&self) -> Result<Finished> {
+    /// Waits until everything is at the place, unless somebody interrupts; what no segment lists yet.
+    pub fn drain(&self, is_cancelled: &dyn Fn() -> bool) -> Result<Finished> {
         let mut state = self.shared.state();
         while state.open > 0 && state.said.is_none() {
-            state = self.shared.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            if is_cancelled() {
+                return Err(StoreError::Cancelled);
+            }
+            let waited = self.shared.changed.wait_timeout(state, LOOK);
+            state = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
         drop(state);
         self.check()?;

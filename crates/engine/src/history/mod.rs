@@ -263,12 +263,54 @@ pub fn locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Option<
 /// # Errors
 /// [`EngineError::Unknown`], or if the tree cannot be read.
 pub fn must_locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Located> {
-    locate(store, snapshot, path)?.ok_or_else(|| EngineError::Unknown {
-        what: format!("{} is not in this snapshot", String::from_utf8_lossy(path)),
-        hint:
+    if let Some(located) = locate(store, snapshot, path)? {
+        return Ok(located);
+    }
+    let hint = match nearest_path(store, snapshot, path)? {
+        Some(near) => format!("did you mean {}?", String::from_utf8_lossy(&near)),
+        None => {
             "give a full path, or one that begins with a source's name; `skellin tree` lists them"
-                .to_owned(),
-    })
+                .to_owned()
+        }
+    };
+    let what = format!("{} is not in this snapshot", String::from_utf8_lossy(path));
+    Err(EngineError::Unknown { what, hint })
+}
+
+/// So many names of a directory are compared with one that is not there.
+const MOST_COMPARED: usize = 100_000;
+
+/// The path that is spelled most like one that is not in a snapshot: its first part that is missing is
+/// compared with what is beside it.
+fn nearest_path(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Option<Vec<u8>>> {
+    let Some((number, parts)) = split_path(snapshot, path) else {
+        let text = String::from_utf8_lossy(path);
+        let sources: Vec<_> =
+            snapshot.sources.iter().map(|one| String::from_utf8_lossy(&one.path)).collect();
+        let near = skellin_plan::nearest(&text, sources.iter().map(|source| &**source));
+        return Ok(near.map(|near| near.as_bytes().to_vec()));
+    };
+    let source = &snapshot.sources[number];
+    let mut entry = store.entry(snapshot.root_page(store), &source.name)?;
+    let mut full = source.path.to_vec();
+    for part in &parts {
+        let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry else { return Ok(None) };
+        entry = store.entry(root, part)?;
+        if entry.is_none() {
+            let mut names = Vec::new();
+            let mut entries = store.entries(root);
+            while let Some(one) = entries.next_entry()?
+                && names.len() < MOST_COMPARED
+            {
+                names.extend(String::from_utf8(one.name).ok());
+            }
+            let text = String::from_utf8_lossy(part);
+            let near = skellin_plan::nearest(&text, names.iter().map(String::as_str));
+            return Ok(near.map(|near| crate::path::join(&full, near.as_bytes())));
+        }
+        full = crate::path::join(&full, part);
+    }
+    Ok(None)
 }
 
 /// The sources of a snapshot.

@@ -182,7 +182,7 @@ fn one(
             return Err(error);
         }
     };
-    let finished = session.finish(SnapshotDraft {
+    let draft = SnapshotDraft {
         sources: snapshot.sources.clone(),
         root,
         labels: snapshot.labels.clone(),
@@ -193,7 +193,15 @@ fn one(
         exceptions: snapshot.exceptions,
         exception_list: snapshot.exception_list.clone(),
         sockets: snapshot.sockets,
-    })?;
+    };
+    let finished = session.finish_unless(draft, &|| request.cancel.is_cancelled());
+    let finished = match finished {
+        Err(error) => {
+            session.abandon();
+            return Err(error.into());
+        }
+        Ok(finished) => finished,
+    };
     report.read += bytes;
     report.new += finished.new_bytes;
     report.stored += finished.stored_bytes;

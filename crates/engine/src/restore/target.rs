@@ -38,6 +38,8 @@ pub(super) struct OpenDirectory<'a> {
     path: Vec<u8>,
     /// What it is to be in the end, as far as that is ours to say.
     finish: Option<(Entry, Dress)>,
+    /// Whether it was there and is left as it is.
+    stays: bool,
     /// Where it is listed as unfinished, once it is changed.
     listed: OnceLock<Option<(Arc<List>, DirectoryId)>>,
     /// How many directories lie above it, all of which are open with it.
@@ -62,6 +64,11 @@ impl Drop for OpenDirectory<'_> {
 }
 
 impl OpenDirectory<'_> {
+    /// Whether it was there and is left as it is.
+    pub fn stays(&self) -> bool {
+        self.stays
+    }
+
     /// Something is about to be put into it.
     pub fn touch(&self, workshop: &Workshop<'_>) {
         if self.finish.is_some() {
@@ -137,7 +144,7 @@ impl<'a> OpenDirectory<'a> {
     ) -> Self {
         let depth = parent.map_or(0, |parent| parent.depth + 1);
         let (listed, parent) = (OnceLock::new(), parent.cloned());
-        Self { shared, handle, path, finish: None, listed, depth, _parent: parent }
+        Self { shared, handle, path, finish: None, stays: true, listed, depth, _parent: parent }
     }
 
     /// Looks for what restores that were killed have left in it.
@@ -211,6 +218,7 @@ impl<'a> OpenDirectory<'a> {
         let mut below = Self::new(shared, handle, path.to_vec(), Some(self));
         below.finish = finish.map(|dress| (entry.clone(), dress));
         let is_new = made.is_some();
+        below.stays = !is_new && request.existing == Existing::Leave;
         if let Some(listed) = made {
             below.listed = OnceLock::from(listed);
         }

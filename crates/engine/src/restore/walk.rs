@@ -177,7 +177,11 @@ fn tree<'a>(
                 if let Some(directory) =
                     open_below(shared, workshops, parent.as_ref(), (&entry, &path), true)
                 {
-                    shared.count(&shared.restored);
+                    // One that was there and stays as it is was not restored.
+                    let stays = directory.as_ref().is_some_and(|directory| directory.stays());
+                    if !stays {
+                        shared.count(&shared.restored);
+                    }
                     frames.push(Frame { directory, entries: shared.store.entries(root), path });
                 }
             } else if !Entry::is_name(&entry.name) {

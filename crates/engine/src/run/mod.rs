@@ -459,7 +459,7 @@ fn conclude(
         request.labels.iter().filter(|label| !request.plan.labels.contains(label)).cloned(),
     );
     let (exceptions, exception_list) = pool.exception_records();
-    let snapshot = session.finish(SnapshotDraft {
+    let draft = SnapshotDraft {
         sources: sources.collect(),
         root,
         labels,
@@ -470,7 +470,8 @@ fn conclude(
         exceptions,
         exception_list,
         sockets: pool.counts.sockets.load(Ordering::Relaxed),
-    })?;
+    };
+    let snapshot = session.finish_unless(draft, &|| request.cancel.is_cancelled())?;
     Ok(snapshot.run.0)
 }
 

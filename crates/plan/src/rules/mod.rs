@@ -10,6 +10,7 @@ mod notes;
 mod parse;
 mod pattern;
 mod ready;
+mod suspicion;
 
 #[cfg(test)]
 mod condition_tests;
@@ -18,7 +19,6 @@ mod tests;
 
 use std::ops::Range;
 
-pub(crate) use condition::WORDS as CONDITION_WORDS;
 pub use condition::{NameOnly, PathKind, Traits};
 pub use matcher::{Explanation, Matcher, Verdict};
 pub use notes::RuleNote;
@@ -27,6 +27,11 @@ pub use ready::READY;
 use crate::problem::Problem;
 use condition::Condition;
 use pattern::Pattern;
+
+/// Whether a pattern has to be quoted, since a rule would take it for something else.
+pub(crate) fn needs_quotes(pattern: &str) -> bool {
+    condition::WORDS.contains(&pattern) || suspicion::suspicion(pattern, None).is_some()
+}
 
 /// What a rule does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -6,6 +6,7 @@ use super::{
     Action, Rule,
     condition::{Condition, WORDS},
     pattern::Pattern,
+    suspicion::{Suspicion, suspicion},
 };
 use crate::problem::{Problem, nearest};
 
@@ -117,7 +118,15 @@ fn parse_rule(
     // What is compared without regard to case is said at the end, and concerns all patterns.
     let nocase = asked.iter().any(|word| !word.quoted && word.text == "nocase");
     let mut patterns = Vec::new();
-    for word in named {
+    for (number, word) in named.iter().enumerate() {
+        let next = named.get(number + 1).or(asked.first()).map(|next| next.text.as_str());
+        if !word.quoted
+            && let Some(Suspicion { message, hint }) = suspicion(&word.text, next)
+        {
+            problem(word.range.clone(), message, Some(hint));
+            fine = false;
+            continue;
+        }
         match Pattern::parse(&word.text, nocase) {
             Ok(pattern) => patterns.push(pattern),
             Err(why) => {

@@ -237,11 +237,18 @@ fn as_json(report: &RestoreReport) -> Value {
 
 fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
     let verb = if dry_run { "would be restored; nothing was written" } else { "restored" };
-    let mut out = format!(
-        "{}, {} {verb}\n",
-        words::counted(report.restored, "path", "paths"),
-        words::bytes(report.bytes)
-    );
+    let mut out = match report.restored == 0 && report.left > 0 {
+        true => format!(
+            "nothing {}: all {} are there already, and are left as they are\n",
+            if dry_run { "would be restored" } else { "was restored" },
+            words::counted(report.left, "path", "paths")
+        ),
+        false => format!(
+            "{}, {} {verb}\n",
+            words::counted(report.restored, "path", "paths"),
+            words::bytes(report.bytes)
+        ),
+    };
     for (count, what) in [
         (
             report.left,

@@ -45,8 +45,8 @@ impl App {
             Panel::Passphrase { typed, .. } => match key.code {
                 KeyCode::Esc => Answer::Dismiss,
                 KeyCode::Enter => Answer::Open,
-                code => {
-                    type_secret(typed, code);
+                _ => {
+                    type_secret(typed, key);
                     Answer::Stay
                 }
             },

@@ -363,8 +363,8 @@ impl Wizard {
             (_, KeyCode::Enter) => self.move_field(true),
             (Field::StoreName, _) => drop(self.store_name.key(key)),
             (Field::Place, _) => drop(self.place.key(key)),
-            (Field::Passphrase, code) => drop(type_secret(&mut self.passphrase, code)),
-            (Field::Again, code) => drop(type_secret(&mut self.again, code)),
+            (Field::Passphrase, _) => type_secret(&mut self.passphrase, key),
+            (Field::Again, _) => type_secret(&mut self.again, key),
             (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
                 self.keep = !self.keep;
             }

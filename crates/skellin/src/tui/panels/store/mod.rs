@@ -350,7 +350,7 @@ impl StorePanel {
             KeyCode::Up => self.at = self.at.saturating_sub(1),
             KeyCode::Enter if self.at + 1 == asked.len() => return self.turn(true),
             KeyCode::Down | KeyCode::Enter => self.at = (self.at + 1).min(asked.len() - 1),
-            code if ask.is_secret() => drop(type_secret(&mut self.secret, code)),
+            _ if ask.is_secret() => type_secret(&mut self.secret, key),
             _ => drop(self.answers.entry(ask).or_default().key(key)),
         }
         Answer::Stay
@@ -406,8 +406,8 @@ impl StorePanel {
             (_, KeyCode::Up) => self.field = FIELDS[at.saturating_sub(1)],
             (Field::Keep, KeyCode::Enter) => return self.turn(true),
             (_, KeyCode::Down | KeyCode::Enter) => self.field = FIELDS[(at + 1).min(2)],
-            (Field::First, code) => drop(type_secret(&mut self.passphrase, code)),
-            (Field::Again, code) => drop(type_secret(&mut self.again, code)),
+            (Field::First, _) => type_secret(&mut self.passphrase, key),
+            (Field::Again, _) => type_secret(&mut self.again, key),
             (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
                 self.keep = !self.keep;
             }
