@@ -385,11 +385,19 @@ mod tests {
     }
 
     fn place(moods: &[PlaceErrorKind], does_it: bool) -> (Arc<Moody>, RetryingPlace) {
+        // Longer than a machine under load lets anything take.
+        patient_place(moods, does_it, Duration::from_secs(1200))
+    }
+
+    fn patient_place(
+        moods: &[PlaceErrorKind],
+        does_it: bool,
+        patience: Duration,
+    ) -> (Arc<Moody>, RetryingPlace) {
         let moods = Mutex::new(moods.to_vec());
         let moody = Moody { inner: MemoryPlace::new(), moods, does_it, asked: Mutex::new(0) };
         let moody = Arc::new(moody);
-        let retries =
-            Retries { patience: Duration::from_millis(200), pause: Duration::from_millis(1) };
+        let retries = Retries { patience, pause: Duration::from_millis(1) };
         (Arc::clone(&moody), RetryingPlace::new(moody, retries))
     }
 
@@ -404,11 +412,12 @@ mod tests {
         let (moody, patient) = place(&[Cut, Slow, Busy], false);
         patient.create(&name, b"x").expect("in the end");
         assert_eq!(asked(&moody), 4);
+        let (moody, patient) = patient_place(&[], false, Duration::from_secs(1));
         patient.delete(&name).expect("it has answered");
         moody.moods.lock().expect("no panic").extend([Cut; 999]);
         assert_eq!(patient.create(&name, b"x").expect_err("no end").kind, Cut);
         let tries = asked(&moody);
-        assert!(tries > 4 && tries < 900, "{tries} tries in a fifth of a second");
+        assert!(tries > 2 && tries < 900, "{tries} tries in a second");
         for kind in [Full, Login, Refused] {
             let (moody, patient) = place(&[kind, kind], false);
             assert_eq!(patient.create(&name, b"x").expect_err("is refused").kind, kind);
