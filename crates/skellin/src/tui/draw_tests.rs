@@ -3,7 +3,7 @@
 #[path = "draw_world.rs"]
 mod world;
 
-use std::path::PathBuf;
+use std::{path::PathBuf, time::Duration};
 
 use crossbeam_channel::Receiver;
 use ratatui::crossterm::event::{
@@ -11,7 +11,7 @@ use ratatui::crossterm::event::{
 };
 use skellin_engine::{
     Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outcome, Outlook,
-    Progress, RestoreReport, RunReport, RunStatus, Work,
+    Progress, RestoreReport, RunReport, RunStatus, Waited, Work,
 };
 use skellin_store::Kind;
 
@@ -219,7 +219,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         total_bytes: Some(6_800_000_000),
         read: 180_000_000,
         rate: 90_000_000.0,
-        left: Some(std::time::Duration::from_secs(52)),
+        left: Some(Duration::from_secs(52)),
         path: b"/srv/readings/2026/tide-gauge-04.csv".to_vec(),
         exceptions: 1,
     };
@@ -619,6 +619,13 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         text.contains("████████████████████░░░░") && text.contains("1.0 KiB of 2.0 KiB, 512 B/s"),
         "{text}"
     );
+    for is_over in [false, true] {
+        let (subject, since) = ("sftp://pier".to_owned(), Duration::from_secs(31));
+        let event = Event::Waiting(Waited { subject, why: None, since, is_over });
+        app.report(Report::Event { job: real.job, event });
+        let text = draw(&mut app, 80, 24).join("\n");
+        assert_eq!(text.contains("▲ waiting for sftp://pier for 31 s"), !is_over, "{text}");
+    }
     press(&mut app, KeyCode::Esc);
     assert!(real.cancel.is_cancelled(), "Esc stops it and waits for its end");
     let stopped = Restored { report: RestoreReport { interrupted: true, ..report }, ..restored };

@@ -308,10 +308,14 @@ impl App {
     }
 
     pub(super) fn panel_event(&mut self, job: u64, event: Event) {
-        let Event::Progress(progress) = event else { return };
-        match &mut self.panel {
-            Some(Panel::Restore(restore)) => restore.progress(job, progress),
-            Some(Panel::Wizard(wizard)) => wizard.progress(job, progress),
+        match (&mut self.panel, event) {
+            (Some(Panel::Restore(restore)), Event::Progress(progress)) => {
+                restore.progress(job, progress);
+            }
+            (Some(Panel::Restore(restore)), Event::Waiting(waited)) => restore.waits(job, &waited),
+            (Some(Panel::Wizard(wizard)), Event::Progress(progress)) => {
+                wizard.progress(job, progress);
+            }
             _ => {}
         }
     }

@@ -8,7 +8,7 @@ use ratatui::{
     style::Style,
     text::{Line, Span},
 };
-use skellin_engine::{Cancel, Destination, Existing, Progress};
+use skellin_engine::{Cancel, Destination, Existing, Progress, Waited};
 use skellin_plan::FarSource;
 use skellin_store::RunId;
 
@@ -35,6 +35,8 @@ pub(in crate::tui) struct RestorePanel {
     field: usize,
     job: u64,
     pub stage: Stage,
+    /// What it waits for, once that takes long.
+    waited: Option<String>,
 }
 
 pub(in crate::tui) enum Stage {
@@ -66,6 +68,7 @@ impl RestorePanel {
             field: 0,
             job: 0,
             stage: Stage::Asking,
+            waited: None,
         }
     }
 
@@ -106,6 +109,13 @@ impl RestorePanel {
     pub fn progress(&mut self, job: u64, latest: Progress) {
         if let (true, Stage::Working { progress, .. }) = (job == self.job, &mut self.stage) {
             *progress = latest;
+        }
+    }
+
+    /// Something is waited for, or answers again.
+    pub fn waits(&mut self, job: u64, waited: &Waited) {
+        if job == self.job {
+            self.waited = (!waited.is_over).then(|| waited.to_string());
         }
     }
 
@@ -250,6 +260,9 @@ impl RestorePanel {
                     format!("{left}{}", words::path(&progress.path)),
                     theme.quiet(),
                 ));
+                if let Some(waited) = &self.waited {
+                    lines.push(Line::styled(format!("▲ {waited}"), theme.wrong()));
+                }
             }
             Stage::Ended(Ok(restored)) => {
                 let report = &restored.report;
