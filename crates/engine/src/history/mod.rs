@@ -7,7 +7,7 @@ use std::io::Write;
 
 use jiff::Timestamp;
 use skellin_plan::{FarSource, SnapshotSpec, When};
-use skellin_store::{Body, Entry, Item, ListedSnapshot, Order, Snapshot, Store};
+use skellin_store::{Body, Entry, Item, ListedSnapshot, Order, PageRef, Snapshot, Store};
 
 use crate::{
     clock::is_ahead,
@@ -247,15 +247,42 @@ fn split_path(snapshot: &Snapshot, path: &[u8]) -> Option<(usize, Vec<Vec<u8>>)>
 /// If the tree cannot be read.
 pub fn locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Option<Located>> {
     let Some((number, parts)) = split_path(snapshot, path) else { return Ok(None) };
+    Ok(match descend(store, snapshot, number, &parts)? {
+        Reached::There(path, entry) => Some(Located { source: number, parts, path, entry }),
+        Reached::Missing { .. } | Reached::NoDirectory => None,
+    })
+}
+
+/// How far the parts of a path lead.
+enum Reached<'p> {
+    /// To the end: the full path, and what is there.
+    There(Vec<u8>, Entry),
+    /// To a directory that has no such part.
+    Missing { directory: Vec<u8>, root: PageRef, part: &'p [u8] },
+    /// To something that is no directory, or not even to the source.
+    NoDirectory,
+}
+
+/// Goes down from a source, part by part.
+fn descend<'p>(
+    store: &Store,
+    snapshot: &Snapshot,
+    number: usize,
+    parts: &'p [Vec<u8>],
+) -> Result<Reached<'p>> {
     let source = &snapshot.sources[number];
-    let mut entry = store.entry(snapshot.root_page(store), &source.name)?;
+    let entry = store.entry(snapshot.root_page(store), &source.name)?;
+    let Some(mut entry) = entry else { return Ok(Reached::NoDirectory) };
     let mut full = source.path.to_vec();
-    for part in &parts {
-        let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry else { return Ok(None) };
-        entry = store.entry(root, part)?;
+    for part in parts {
+        let Body::Directory { root, .. } = entry.body else { return Ok(Reached::NoDirectory) };
+        match store.entry(root, part)? {
+            Some(below) => entry = below,
+            None => return Ok(Reached::Missing { directory: full, root, part }),
+        }
         full = crate::path::join(&full, part);
     }
-    Ok(entry.map(|entry| Located { source: number, parts, path: full, entry }))
+    Ok(Reached::There(full, entry))
 }
 
 /// As [`locate`], where a missing path is an error that says so.
@@ -290,27 +317,20 @@ fn nearest_path(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Optio
         let near = skellin_plan::nearest(&text, sources.iter().map(|source| &**source));
         return Ok(near.map(|near| near.as_bytes().to_vec()));
     };
-    let source = &snapshot.sources[number];
-    let mut entry = store.entry(snapshot.root_page(store), &source.name)?;
-    let mut full = source.path.to_vec();
-    for part in &parts {
-        let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry else { return Ok(None) };
-        entry = store.entry(root, part)?;
-        if entry.is_none() {
-            let mut names = Vec::new();
-            let mut entries = store.entries(root);
-            while let Some(one) = entries.next_entry()?
-                && names.len() < MOST_COMPARED
-            {
-                names.extend(String::from_utf8(one.name).ok());
-            }
-            let text = String::from_utf8_lossy(part);
-            let near = skellin_plan::nearest(&text, names.iter().map(String::as_str));
-            return Ok(near.map(|near| crate::path::join(&full, near.as_bytes())));
-        }
-        full = crate::path::join(&full, part);
+    let Reached::Missing { directory, root, part } = descend(store, snapshot, number, &parts)?
+    else {
+        return Ok(None);
+    };
+    let mut names = Vec::new();
+    let mut entries = store.entries(root);
+    while let Some(one) = entries.next_entry()?
+        && names.len() < MOST_COMPARED
+    {
+        names.extend(String::from_utf8(one.name).ok());
     }
-    Ok(None)
+    let text = String::from_utf8_lossy(part);
+    let near = skellin_plan::nearest(&text, names.iter().map(String::as_str));
+    Ok(near.map(|near| crate::path::join(&directory, near.as_bytes())))
 }
 
 /// The sources of a snapshot.

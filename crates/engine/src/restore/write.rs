@@ -10,7 +10,8 @@ use std::{
 use crossbeam_channel::Receiver;
 use rustix::{
     fs::{
-        AtFlags, FileType, Mode, OFlags, ftruncate, makedev, mknodat, openat, symlinkat, unlinkat,
+        AtFlags, FileType, Mode, OFlags, fstatvfs, ftruncate, makedev, mknodat, openat, symlinkat,
+        unlinkat,
     },
     io::{Errno, pwrite},
 };
@@ -26,8 +27,6 @@ use super::{
 };
 use crate::locked::locked;
 
-/// What a full file system is called until it is known what it lacks.
-const NO_ROOM: &str = "there is no room left";
 /// So many pieces of a file are looked at ahead, about 3 MiB.
 const AHEAD: usize = 64;
 
@@ -43,6 +42,8 @@ pub(super) struct Job<'a> {
 enum Failure {
     /// It concerns this path.
     Path(String),
+    /// The file system takes nothing more; what it lacks is to be seen.
+    NoRoom,
     /// It concerns what the store has of this path.
     Unreadable(StoreError),
     /// It concerns everything.
@@ -83,10 +84,9 @@ pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<
             groups::restored(shared, &job.entry, &job.path, identity);
         }
         Ok(None) => shared.count(&shared.left),
-        Err(Failure::Path(reason)) if reason == NO_ROOM => {
-            let directory = job.directory.as_ref();
-            let why = directory.map_or(NO_ROOM, |at| skellin_place::why_full_at(at.as_fd()));
-            shared.exception(&job.path, why);
+        Err(Failure::NoRoom) => {
+            let facts = job.directory.as_ref().and_then(|at| fstatvfs(at.as_fd()).ok());
+            shared.exception(&job.path, skellin_place::why_full(facts.as_ref()));
         }
         Err(Failure::Path(reason)) => shared.exception(&job.path, reason),
         Err(Failure::Unreadable(error)) => shared.unreadable(&job.path, &error),
@@ -141,11 +141,11 @@ fn place<'a>(
 }
 
 fn failed(error: Errno) -> Failure {
-    Failure::Path(match error {
-        Errno::PERM | Errno::ACCESS => "permission was refused".to_owned(),
-        Errno::NOSPC | Errno::DQUOT => NO_ROOM.to_owned(),
-        error => format!("it cannot be written: {error}"),
-    })
+    match error {
+        Errno::PERM | Errno::ACCESS => Failure::Path("permission was refused".to_owned()),
+        Errno::NOSPC | Errno::DQUOT => Failure::NoRoom,
+        error => Failure::Path(format!("it cannot be written: {error}")),
+    }
 }
 
 fn make(
@@ -228,12 +228,7 @@ fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result
             }
             Item::Chunk(chunk) => {
                 let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
-                written.map_err(|error| {
-                    Failure::Path(match error {
-                        Errno::NOSPC | Errno::DQUOT => NO_ROOM.to_owned(),
-                        error => format!("it cannot be written: {error}"),
-                    })
-                })?;
+                written.map_err(failed)?;
                 at += u64::from(chunk.length);
                 shared.bytes.fetch_add(chunk.length.into(), Ordering::Relaxed);
             }
