@@ -220,7 +220,8 @@ proptest! {
             .map(|(take, patterns)| (if take { Action::Take } else { Action::Skip }, patterns)).collect();
         let text: String = lines.iter().map(|(action, patterns)| {
             let verb = if *action == Action::Take { "take" } else { "skip" };
-            format!("{verb} {}\n", patterns.join(" "))
+            // Quoted, since two of them side by side may look like one path with a blank in it.
+            format!("{verb} \"{}\"\n", patterns.join("\" \""))
         }).collect();
         let path = format!("/s/{}", below.join("/"));
         let rules = rules(&text);
