@@ -19,7 +19,7 @@ const DAY: i64 = 86_400_000;
 const WHEEL: isize = 3;
 
 impl App {
-    pub fn key(&mut self, key: KeyEvent) -> Step {
+    pub(super) fn press(&mut self, key: KeyEvent) -> Step {
         // That a panic leaves a clean terminal can be tested only with one; release builds have none.
         #[cfg(debug_assertions)]
         assert!(
@@ -104,7 +104,7 @@ impl App {
             Action::About => self.panel = Some(Panel::About),
             Action::EarlierVersion => self.step_version(false),
             Action::LaterVersion => self.step_version(true),
-            Action::BringBack => self.begin_restore(),
+            Action::Restore => self.begin_restore(),
             Action::Why => self.ask_why(),
             Action::WriteRule => self.write_rule(),
             Action::TakeBack => {
@@ -123,7 +123,7 @@ impl App {
                 self.model.map = None;
                 self.model.ask_map();
             }
-            Action::Rehearse => self.run_plan(true, false),
+            Action::DryRun => self.run_plan(true, false),
             Action::Run => self.run_plan(false, false),
             Action::RunAnyway => self.run_plan(false, true),
             Action::Stop => self.stop_run(),

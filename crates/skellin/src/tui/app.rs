@@ -3,7 +3,7 @@
 use crossbeam_channel::Sender;
 use skellin_engine::{Cancel, Configuration};
 
-use super::{lanes::Work, model::Model, panels::Panel, worker::Request};
+use super::{ahead::Ahead, lanes::Work, model::Model, panels::Panel, worker::Request};
 
 /// Whether the application goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,6 +16,7 @@ pub(super) enum Step {
 pub(super) struct App {
     pub model: Model,
     pub panel: Option<Panel>,
+    pub ahead: Ahead,
 }
 
 impl App {
@@ -25,7 +26,11 @@ impl App {
         now: i64,
         worker: Sender<Request>,
     ) -> Self {
-        Self { model: Model::new(configuration, machine, now, worker), panel: None }
+        Self {
+            model: Model::new(configuration, machine, now, worker),
+            panel: None,
+            ahead: Ahead::default(),
+        }
     }
 
     /// After each key and report: asks for a passphrase that is wanted, unless something else is

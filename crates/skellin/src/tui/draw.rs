@@ -21,7 +21,8 @@ use crate::words::{self, fit};
 
 /// Draws everything.
 pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
-    let App { model: app, panel } = app;
+    let App { model: app, panel, ahead } = app;
+    let ahead = ahead.count();
     app.hits.clear();
     let area = frame.area();
     let has_ribbon = !app.lanes.is_empty();
@@ -43,7 +44,7 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
     if let Some(panel) = panel {
         panels::draw(frame, panel, app, area, body);
     }
-    hint_line(frame, app, panel.as_ref(), hints);
+    hint_line(frame, app, panel.as_ref(), ahead, hints);
     // Whoever wrote what is shown, it does nothing to the terminal but stand there.
     for cell in &mut frame.buffer_mut().content {
         if cell.symbol().chars().any(words::is_harmful) {
@@ -152,8 +153,24 @@ fn is_guarded(lane: &super::lanes::Lane) -> bool {
 }
 
 /// The keys that matter here, as many as there is room for; each can be clicked.
-fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area: Rect) {
+fn hint_line(
+    frame: &mut Frame<'_>,
+    app: &mut Model,
+    panel: Option<&Panel>,
+    ahead: usize,
+    area: Rect,
+) {
     let theme = app.theme;
+    if ahead > 0 {
+        let keys = words::counted(ahead as u64, "key", "keys");
+        let text = format!(" … {keys} typed ahead, waiting for what is being read    ");
+        let spans = vec![
+            Span::styled(text, theme.is()),
+            Span::styled("Esc", theme.strong()),
+            Span::styled(" drop them", theme.quiet()),
+        ];
+        return frame.render_widget(Line::from(spans), area);
+    }
     let place = app.place();
     let pairs: Vec<(&str, &str, Option<Action>)> = match panel {
         Some(panel) => panel.hints().into_iter().map(|(key, says)| (key, says, None)).collect(),
@@ -169,7 +186,7 @@ fn hint_line(frame: &mut Frame<'_>, app: &mut Model, panel: Option<&Panel>, area
                 app.current_lane().is_some_and(|lane| matches!(lane.work, Work::Going { .. }));
             let fits = |action| match action {
                 Action::Stop => going,
-                Action::Run | Action::Rehearse => !going,
+                Action::Run | Action::DryRun => !going,
                 Action::RunAnyway => app.current_lane().is_some_and(is_guarded),
                 Action::TakeBack => app.undo.is_some(),
                 Action::BackToSource => !going && !app.has_tree(),

@@ -1,5 +1,7 @@
 //! Every screen and state as text, at both sizes.
 
+#[path = "ahead_tests.rs"]
+mod ahead;
 #[path = "draw_world.rs"]
 mod world;
 

@@ -2,6 +2,7 @@
 //! worker's threads and comes back as a message.
 
 mod acts;
+mod ahead;
 mod app;
 mod arrange;
 mod counting;

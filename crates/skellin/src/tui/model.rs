@@ -399,6 +399,11 @@ impl Model {
         is_ready.then(|| Shown::Live(lane.marks.last().map(|mark| mark.id)))
     }
 
+    /// Whether a tree is on the screen, or on its way there.
+    pub(super) fn is_tree_asked_for(&self) -> bool {
+        self.has_tree() && self.wanted_tree().is_some()
+    }
+
     /// Forgets which tree is shown, so that it is listed again.
     pub fn forget_tree(&mut self) {
         self.shown = None;

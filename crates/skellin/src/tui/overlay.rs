@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::Known,
     model::{Cursor, Screen},
-    panels::{Answer, HoldsPanel, Panel, ReachPanel, StorePanel, Wizard, type_secret},
+    panels::{Answer, HoldsPanel, Panel, ReachPanel, StorePanel, Wizard},
     worker::{JobEnd, Report, Request},
 };
 
@@ -46,7 +46,7 @@ impl App {
                 KeyCode::Esc => Answer::Dismiss,
                 KeyCode::Enter => Answer::Open,
                 _ => {
-                    type_secret(typed, key);
+                    typed.key(key);
                     Answer::Stay
                 }
             },
@@ -87,7 +87,7 @@ impl App {
                 for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
                     lane.known = Known::Loading;
                 }
-                self.model.ask(Request::Open { store, passphrase: Some(typed) });
+                self.model.ask(Request::Open { store, passphrase: Some(typed.passphrase()) });
             }
             (Answer::Restore { dry_run }, Panel::Restore(mut restore)) => {
                 let job = self.model.next_job();
@@ -95,7 +95,7 @@ impl App {
                 self.panel = Some(Panel::Restore(restore));
                 self.model.ask(Request::Restore(Box::new(order)));
             }
-            (Answer::RehearseDraft, Panel::Wizard(mut wizard)) => {
+            (Answer::DryRunDraft, Panel::Wizard(mut wizard)) => {
                 let job = self.model.next_job();
                 let request = wizard.rehearse(job);
                 self.panel = Some(Panel::Wizard(wizard));
@@ -175,7 +175,6 @@ impl App {
     pub(super) fn paste(&mut self, text: &str) -> Step {
         let line = text.lines().next().unwrap_or_default().to_owned();
         match &mut self.panel {
-            Some(Panel::Passphrase { typed, .. }) => typed.extend_from_slice(line.as_bytes()),
             Some(_) => {
                 for c in line.chars().filter(|c| !c.is_control()) {
                     self.panel_key(KeyEvent::from(KeyCode::Char(c)));

@@ -18,7 +18,7 @@ impl App {
     pub fn report(&mut self, report: Report) -> Step {
         let step = self.take(report);
         self.settle();
-        step
+        if step == Step::Close { step } else { self.press_waiting() }
     }
 
     fn take(&mut self, report: Report) -> Step {

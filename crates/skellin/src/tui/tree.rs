@@ -315,6 +315,30 @@ impl Tree {
         self.row(self.position).filter(|_| self.present)
     }
 
+    /// Whether the selected row is still to come.
+    pub fn is_coming(&self) -> bool {
+        let mut key = Vec::new();
+        while !self.present {
+            let Some(listing) = self.listings.get(&key) else { return true };
+            let found = self.selected.as_ref().map(|path| (path, self.toward(&key, listing, path)));
+            key = match found {
+                Some((selected, Some((row, path)))) => {
+                    if path == *selected || !listing.open.contains_key(&row) {
+                        return false;
+                    }
+                    path
+                }
+                _ => return !listing.complete,
+            };
+        }
+        false
+    }
+
+    /// Whether the selected directory was opened and nothing of it has come yet.
+    pub fn is_opening(&self) -> bool {
+        self.selected_row().is_some_and(|row| row.is_open && !self.listings.contains_key(&row.path))
+    }
+
     /// Selects a visible row.
     pub fn select(&mut self, number: usize) {
         let last = self.length().saturating_sub(1);

@@ -31,7 +31,7 @@ pub(in crate::tui) enum Answer {
         dry_run: bool,
     },
     /// Rehearse the draft.
-    RehearseDraft,
+    DryRunDraft,
     /// Go to another version in the look.
     Version {
         later: bool,

@@ -9,7 +9,7 @@ use ratatui::{
     widgets::Clear,
 };
 
-use super::{answer::Answer, edit::Line as EditLine, moment};
+use super::{answer::Answer, moment, text_field::TextField};
 use crate::{
     tui::{
         hits::Target,
@@ -25,7 +25,7 @@ const MOST: usize = 12;
 /// The words being typed.
 #[derive(Default)]
 pub(in crate::tui) struct Finder {
-    typed: EditLine,
+    typed: TextField,
     chosen: usize,
 }
 
@@ -159,7 +159,7 @@ impl Finder {
         }
         lines.push(Line::from(vec![
             Span::styled(" › ", app.tense_style()),
-            Span::styled(self.typed.shown(), theme.strong()),
+            Span::styled(self.typed.shown(true), theme.strong()),
         ]));
         frame.render_widget(Text::from(lines), place);
     }

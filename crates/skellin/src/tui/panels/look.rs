@@ -45,6 +45,17 @@ impl Look {
         }
     }
 
+    /// Whether what a key is about is still being read.
+    pub fn has_to_wait(&self, code: KeyCode, app: &Model) -> bool {
+        match code {
+            KeyCode::Down | KeyCode::PageDown | KeyCode::End | KeyCode::Char(' ') => {
+                self.looked.is_none()
+            }
+            KeyCode::Char('v' | 'V') => app.is_studying(),
+            _ => false,
+        }
+    }
+
     pub fn key(&mut self, key: KeyEvent) -> Answer {
         let last = self.length().saturating_sub(1);
         let page = 20;

@@ -2,7 +2,6 @@
 
 mod answer;
 mod doctor;
-mod edit;
 mod entry;
 mod finder;
 mod guide;
@@ -12,19 +11,20 @@ mod moment;
 mod reach;
 mod restore;
 mod rule;
-mod secret;
 mod store;
+mod text_field;
 mod wizard;
 mod wizard_draw;
 
 use ratatui::{
     Frame,
+    crossterm::event::{KeyCode, KeyEvent},
     layout::Rect,
     style::Style,
     text::{Line, Span},
     widgets::{Block, Clear, Padding, Paragraph, Wrap},
 };
-use skellin_engine::{Cancel, Passphrase};
+use skellin_engine::Cancel;
 use skellin_store::RunId;
 
 use super::{keys, model::Model, worker::Trouble};
@@ -38,9 +38,8 @@ use moment::GoTo;
 pub(super) use reach::ReachPanel;
 use restore::RestorePanel;
 pub(super) use rule::RulePanel;
-use secret::dots;
-pub(super) use secret::type_secret;
 pub(super) use store::StorePanel;
+use text_field::TextField;
 pub(super) use wizard::Wizard;
 
 /// Something over the screen.
@@ -51,7 +50,7 @@ pub(super) enum Panel {
     Passphrase {
         plan: String,
         store: String,
-        typed: Passphrase,
+        typed: TextField,
         wrong: bool,
     },
     Restore(Box<RestorePanel>),
@@ -92,7 +91,7 @@ pub(super) enum Panel {
 
 impl Panel {
     pub fn passphrase(plan: String, store: String, wrong: bool) -> Self {
-        Self::Passphrase { plan, store, typed: Passphrase::default(), wrong }
+        Self::Passphrase { plan, store, typed: TextField::secret(), wrong }
     }
 
     pub fn finder() -> Self {
@@ -120,11 +119,24 @@ impl Panel {
         }
     }
 
+    /// Whether what a key is about is still being read.
+    pub fn has_to_wait(&self, key: KeyEvent, app: &Model) -> bool {
+        match self {
+            Self::Look(look) => look.has_to_wait(key.code, app),
+            Self::Wizard(wizard) => wizard.has_to_wait(key.code),
+            Self::Store(store) => store.has_to_wait(key.code),
+            Self::Reach(reach) => reach.has_to_wait(key.code),
+            _ => false,
+        }
+    }
+
     /// What its keys do, for the hint line.
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         match self {
             Self::Help { .. } | Self::Doctor { .. } => vec![("↑↓", "more"), ("Esc", "back")],
-            Self::Passphrase { .. } => vec![("Enter", "open the store"), ("Esc", "not now")],
+            Self::Passphrase { typed, .. } => {
+                vec![("Enter", "open the store"), typed.reveal_hint(), ("Esc", "not now")]
+            }
             Self::Restore(restore) => restore.hints(),
             Self::Finder(_) => vec![("↑↓", "choose"), ("Enter", "do it"), ("Esc", "back")],
             Self::GoTo(_) => vec![("Enter", "go there"), ("Esc", "back")],
@@ -184,7 +196,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
                 Line::from(""),
                 Line::from(vec![
                     Span::raw("Passphrase  "),
-                    Span::styled(format!("{}▏", dots(typed)), theme.strong()),
+                    Span::styled(typed.shown(true), theme.strong()),
                 ]),
             ];
             if *wrong {
@@ -273,6 +285,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
         Panel::Store(panel) => store::draw(frame, app, panel, area),
     }
+}
+
+/// Whether a key moves in a list or chooses from it.
+fn is_for_list(code: KeyCode) -> bool {
+    use KeyCode::{Char, Down, Enter, PageDown, PageUp, Right, Up};
+    matches!(code, Up | Down | PageUp | PageDown | Enter | Right | Char(' '))
 }
 
 /// The first letter as a capital.

@@ -7,13 +7,13 @@ use ratatui::{
 };
 use skellin_plan::When;
 
-use super::{answer::Answer, edit::Line as EditLine};
+use super::{answer::Answer, text_field::TextField};
 use crate::{tui::model::Model, words};
 
 /// The moment being typed.
 #[derive(Default)]
 pub(in crate::tui) struct GoTo {
-    typed: EditLine,
+    typed: TextField,
 }
 
 /// The moment a text means, in milliseconds since 1970.
@@ -62,7 +62,10 @@ impl GoTo {
             }
         };
         vec![
-            Line::from(vec![Span::raw("When  "), Span::styled(self.typed.shown(), theme.strong())]),
+            Line::from(vec![
+                Span::raw("When  "),
+                Span::styled(self.typed.shown(true), theme.strong()),
+            ]),
             Line::from(""),
             answer,
         ]

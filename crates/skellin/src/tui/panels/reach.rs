@@ -55,6 +55,11 @@ impl ReachPanel {
         hints
     }
 
+    /// Whether what a key is about is still under way.
+    pub fn has_to_wait(&self, code: KeyCode) -> bool {
+        self.end.is_none() && code == KeyCode::Char('t')
+    }
+
     pub fn key(&self, code: KeyCode) -> Answer {
         match code {
             KeyCode::Char('k') if self.may_accept() => Answer::Reach { accept: true },

@@ -12,7 +12,7 @@ use skellin_engine::{Cancel, Destination, Existing, Progress, Waited};
 use skellin_plan::FarSource;
 use skellin_store::RunId;
 
-use super::{answer::Answer, edit::Line as EditLine};
+use super::{answer::Answer, text_field::TextField};
 use crate::{
     tui::{
         model::Model,
@@ -29,7 +29,7 @@ pub(in crate::tui) struct RestorePanel {
     snapshot: RunId,
     time: i64,
     in_place: bool,
-    directory: EditLine,
+    directory: TextField,
     existing: Existing,
     /// Which of the three questions the keys go to.
     field: usize,
@@ -54,7 +54,7 @@ pub(in crate::tui) enum Stage {
 
 impl RestorePanel {
     pub fn new(path: Vec<u8>, store: String, snapshot: RunId, time: i64, home: &str) -> Self {
-        let directory = EditLine::of(&format!("{}/restored", home.trim_end_matches('/')));
+        let directory = TextField::of(&format!("{}/restored", home.trim_end_matches('/')));
         // What lies on another host is never written there.
         let in_place = !FarSource::is_address(&path);
         Self {
@@ -201,7 +201,7 @@ impl RestorePanel {
             Existing::Replace => "is replaced",
             Existing::Rename => "stays too, as NAME.kept-TIME",
         };
-        let directory = if asking { self.directory.shown() } else { self.directory.text() };
+        let directory = if asking { self.directory.shown(true) } else { self.directory.text() };
         for (field, question, answer) in [
             (0, "Where to", wherever.to_owned()),
             (1, "Directory", directory),

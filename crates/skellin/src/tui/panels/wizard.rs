@@ -4,10 +4,10 @@
 use std::{collections::BTreeSet, path::PathBuf};
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use skellin_engine::{Cancel, Draft, Passphrase, Progress, RunReport};
+use skellin_engine::{Cancel, Draft, Progress, RunReport};
 use skellin_plan::{PlaceSpec, PlanDraft, StoreDraft};
 
-use super::{answer::Answer, edit::Line as EditLine, secret::type_secret};
+use super::{answer::Answer, is_for_list, text_field::TextField};
 use crate::tui::{
     model::{List, Model},
     worker::{DraftState, Local, Report, Request, Trouble},
@@ -62,16 +62,16 @@ pub(in crate::tui) struct Wizard {
     pub stores: Vec<String>,
     /// Number of the store chosen; the number after the last means a new one.
     pub store: usize,
-    pub store_name: EditLine,
-    pub place: EditLine,
-    pub passphrase: Passphrase,
-    pub again: Passphrase,
+    pub store_name: TextField,
+    pub place: TextField,
+    pub passphrase: TextField,
+    pub again: TextField,
     /// Whether the passphrase is kept in a file only its owner can read.
     pub keep: bool,
     config: PathBuf,
-    pub name: EditLine,
-    pub about: EditLine,
-    pub schedule: EditLine,
+    pub name: TextField,
+    pub about: TextField,
+    pub schedule: TextField,
     pub state: Option<Box<DraftState>>,
     pub trial: Trial,
     pub saving: bool,
@@ -98,15 +98,15 @@ impl Wizard {
             sources: BTreeSet::new(),
             stores: stores.to_vec(),
             store: chosen.unwrap_or(0),
-            store_name: EditLine::default(),
-            place: EditLine::default(),
-            passphrase: Passphrase::default(),
-            again: Passphrase::default(),
+            store_name: TextField::default(),
+            place: TextField::default(),
+            passphrase: TextField::secret(),
+            again: TextField::secret(),
             keep: true,
             config: PathBuf::from(config),
-            name: EditLine::default(),
-            about: EditLine::default(),
-            schedule: EditLine::of("daily at 21:40"),
+            name: TextField::default(),
+            about: TextField::default(),
+            schedule: TextField::of("daily at 21:40"),
             state: None,
             trial: Trial::None,
             saving: false,
@@ -201,7 +201,9 @@ impl Wizard {
                 Some("give the store's directory as a full path")
             }
             Page::Store if self.passphrase.is_empty() => Some("choose a passphrase: a few words"),
-            Page::Store if self.passphrase != self.again => Some("the two passphrases differ"),
+            Page::Store if !self.passphrase.is_same(&self.again) => {
+                Some("the two passphrases differ")
+            }
             Page::Plan if self.name.is_empty() => Some("give the plan a name"),
             _ => None,
         }
@@ -212,6 +214,12 @@ impl Wizard {
             Page::Sources => {
                 vec![("↑↓", "choose"), ("Space", "mark"), ("Enter →", "into"), ("←", "up")]
             }
+            Page::Store if self.field == Field::Passphrase => {
+                vec![("↑↓", "fields"), self.passphrase.reveal_hint()]
+            }
+            Page::Store if self.field == Field::Again => {
+                vec![("↑↓", "fields"), self.again.reveal_hint()]
+            }
             Page::Store | Page::Plan => vec![("↑↓", "fields")],
             Page::Review => vec![("d", "dry run"), ("Enter", "save")],
         };
@@ -221,6 +229,15 @@ impl Wizard {
         hints.push(("Shift Tab", "step before"));
         hints.push(("Esc", "leave"));
         hints
+    }
+
+    /// Whether what a key is about is still being read.
+    pub fn has_to_wait(&self, code: KeyCode) -> bool {
+        match self.page {
+            Page::Sources => self.entries.is_none() && is_for_list(code),
+            Page::Review => self.state.is_none() && code == KeyCode::Char('d'),
+            _ => false,
+        }
     }
 
     pub fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
@@ -264,7 +281,7 @@ impl Wizard {
             let taken = |name: &str| app.lanes.iter().any(|lane| lane.name == name);
             let free = (2..).map(|number| format!("{name}-{number}"));
             let name = std::iter::once(name.clone()).chain(free).find(|name| !taken(name));
-            self.name = EditLine::of(&name.unwrap_or_default());
+            self.name = TextField::of(&name.unwrap_or_default());
         }
         if self.page == Page::Review {
             (self.state, self.trial) = (None, Trial::None);
@@ -363,8 +380,8 @@ impl Wizard {
             (_, KeyCode::Enter) => self.move_field(true),
             (Field::StoreName, _) => drop(self.store_name.key(key)),
             (Field::Place, _) => drop(self.place.key(key)),
-            (Field::Passphrase, _) => type_secret(&mut self.passphrase, key),
-            (Field::Again, _) => type_secret(&mut self.again, key),
+            (Field::Passphrase, _) => drop(self.passphrase.key(key)),
+            (Field::Again, _) => drop(self.again.key(key)),
             (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
                 self.keep = !self.keep;
             }
@@ -390,11 +407,11 @@ impl Wizard {
         let is_fine = self.state.as_ref().is_some_and(|state| state.checked.plan.is_some());
         match key.code {
             KeyCode::Char('d') if is_fine && !matches!(self.trial, Trial::Going { .. }) => {
-                Answer::RehearseDraft
+                Answer::DryRunDraft
             }
             KeyCode::Enter if is_fine && !self.saving => {
                 self.saving = true;
-                let passphrase = self.is_new_store().then(|| self.passphrase.clone());
+                let passphrase = self.is_new_store().then(|| self.passphrase.passphrase());
                 Answer::Ask(Request::Save(Box::new(self.draft()), passphrase))
             }
             _ => Answer::Stay,

@@ -11,9 +11,8 @@ use ratatui::{
 };
 
 use super::{
-    edit::Line as EditLine,
     guide,
-    secret::{dots, strength},
+    text_field::{TextField, strength},
     wizard::{Field, PAGES, Page, Trial, Wizard},
 };
 use skellin_plan::FORMS;
@@ -145,12 +144,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
         ));
     }
     if wizard.is_new_store() {
-        let shown = |which: Field, line: &EditLine| {
-            if wizard.field == which { line.shown() } else { line.text() }
-        };
-        let secret = |which: Field, typed| {
-            format!("{}{}", dots(typed), if wizard.field == which { "▏" } else { "" })
-        };
+        let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
         let keep = match wizard.keep {
             true => format!("‹ in {} ›", wizard.key_file().display()),
             false => "‹ nowhere: it is asked for each time ›".to_owned(),
@@ -177,15 +171,15 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             wizard,
             Field::Passphrase,
             "passphrase",
-            secret(Field::Passphrase, &wizard.passphrase),
-            strength(wizard.passphrase.len()),
+            shown(Field::Passphrase, &wizard.passphrase),
+            strength(wizard.passphrase.length()),
         ));
         lines.push(field(
             app,
             wizard,
             Field::Again,
             "once more",
-            secret(Field::Again, &wizard.again),
+            shown(Field::Again, &wizard.again),
             "",
         ));
         lines.push(field(app, wizard, Field::Keep, "kept", keep, "readable by you alone"));
@@ -197,9 +191,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
 
 fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
-    let shown = |which: Field, line: &EditLine| {
-        if wizard.field == which { line.shown() } else { line.text() }
-    };
+    let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
     let read_back = match skellin_plan::Schedule::parse(&wizard.schedule.text()) {
         _ if wizard.schedule.text().trim().is_empty() => "empty: only by hand".to_owned(),
         Ok(schedule) => schedule.words(),

@@ -18,7 +18,7 @@ use crate::{
         model::Model,
         panels::{
             guide::{self, field},
-            secret::{dots, strength},
+            text_field::{TextField, strength},
         },
     },
     words::fit,
@@ -71,11 +71,8 @@ fn way(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
         let here = number == panel.at;
         let (label, about) = ask.words(kind);
         let value = match (panel.answers.get(ask), here) {
-            _ if ask.is_secret() => {
-                format!("{}{}", dots(&panel.secret), if here { "▏" } else { "" })
-            }
-            (Some(line), true) => line.shown(),
-            (Some(line), false) => line.text(),
+            _ if ask.is_secret() => panel.secret.shown(here),
+            (Some(line), here) => line.shown(here),
             (None, _) => String::new(),
         };
         lines.push(field(app, here, label, value, about, false));
@@ -144,7 +141,7 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
     let place = panel.store_at(&panel.path()).map(|new| new.draft.place.to_string());
     let lines = vec![
         Line::from(""),
-        field(app, true, label, panel.new_folder.shown(), about, true),
+        field(app, true, label, panel.new_folder.shown(true), about, true),
         Line::from(vec![
             Span::raw("   the place      "),
             Span::styled(place.unwrap_or_else(|why| format!("– {why}")), theme.strong()),
@@ -159,9 +156,7 @@ fn passphrase(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect
         true => format!("‹ in {} ›", panel.file("key").display()),
         false => "‹ nowhere: it is asked for each time ›".to_owned(),
     };
-    let secret = |which: Field, typed| {
-        format!("{}{}", dots(typed), if panel.field == which { "▏" } else { "" })
-    };
+    let secret = |which: Field, typed: &TextField| typed.shown(panel.field == which);
     let row = |which, label, value, about: &str, always| {
         field(app, panel.field == which, label, value, about, always)
     };
@@ -175,7 +170,7 @@ fn passphrase(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect
             Field::First,
             "passphrase",
             secret(Field::First, &panel.passphrase),
-            strength(panel.passphrase.len()),
+            strength(panel.passphrase.length()),
             true,
         ),
         row(Field::Again, "once more", secret(Field::Again, &panel.again), "", false),

@@ -10,7 +10,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use skellin_engine::{NewStore, Passphrase, ReachStep};
 use skellin_plan::{StoreDraft, is_plan_name};
 
-use super::{answer::Answer, edit::Line, secret::type_secret};
+use super::{answer::Answer, is_for_list, text_field::TextField};
 use crate::tui::{
     model::List,
     worker::{Report, Request, Trouble},
@@ -62,16 +62,16 @@ pub(in crate::tui) struct StorePanel {
     kind: usize,
     /// Which of what is asked the keys go to.
     at: usize,
-    answers: HashMap<Ask, Line>,
-    secret: Passphrase,
+    answers: HashMap<Ask, TextField>,
+    secret: TextField,
     /// The file the secret was put into, once it was.
     kept: Option<PathBuf>,
     folder: String,
     folders: Option<Result<Vec<String>, Trouble>>,
     list: List,
-    new_folder: Line,
-    passphrase: Passphrase,
-    again: Passphrase,
+    new_folder: TextField,
+    passphrase: TextField,
+    again: TextField,
     keep: bool,
     field: Field,
     steps: Vec<ReachStep>,
@@ -89,14 +89,14 @@ impl StorePanel {
             kind: 0,
             at: 0,
             answers: HashMap::new(),
-            secret: Passphrase::default(),
+            secret: TextField::secret(),
             kept: None,
             folder: String::new(),
             folders: None,
             list: List::default(),
-            new_folder: Line::of("skellin"),
-            passphrase: Passphrase::default(),
-            again: Passphrase::default(),
+            new_folder: TextField::of("skellin"),
+            passphrase: TextField::secret(),
+            again: TextField::secret(),
             keep: true,
             field: Field::First,
             steps: Vec::new(),
@@ -109,7 +109,7 @@ impl StorePanel {
     }
 
     fn text(&self, ask: Ask) -> String {
-        self.answers.get(&ask).map(Line::text).unwrap_or_default().trim().to_owned()
+        self.answers.get(&ask).map(TextField::text).unwrap_or_default().trim().to_owned()
     }
 
     /// Where a secret of this store is kept.
@@ -134,11 +134,11 @@ impl StorePanel {
     fn secret_text(&self) -> Passphrase {
         match self.asks_for_secret() {
             Some(Ask::Secret) => {
-                let secret = String::from_utf8_lossy(&self.secret);
+                let secret = self.secret.text();
                 let (id, secret) = (toml_text(&self.text(Ask::Id)), toml_text(&secret));
                 Passphrase::new(format!("id = {id}\nsecret = {secret}").into_bytes())
             }
-            _ => self.secret.clone(),
+            _ => self.secret.passphrase(),
         }
     }
 
@@ -206,7 +206,7 @@ impl StorePanel {
             Page::Passphrase if self.passphrase.is_empty() => {
                 Some("choose a passphrase: a few words".to_owned())
             }
-            Page::Passphrase if self.passphrase != self.again => {
+            Page::Passphrase if !self.passphrase.is_same(&self.again) => {
                 Some("the two passphrases differ".to_owned())
             }
             _ => None,
@@ -230,11 +230,22 @@ impl StorePanel {
             (Page::Make, Making::Going) => return vec![],
             (Page::Make, _) => vec![("Enter", "make it")],
         };
+        hints.extend(self.secret_field().map(TextField::reveal_hint));
         if self.page != Page::Kind {
             hints.push(("Shift Tab", "step before"));
         }
         hints.push(("Esc", "leave"));
         hints
+    }
+
+    /// The secret that keys go to now.
+    fn secret_field(&self) -> Option<&TextField> {
+        match (self.page, self.field) {
+            (Page::Way, _) => asked(self.kind()).get(self.at)?.is_secret().then_some(&self.secret),
+            (Page::Passphrase, Field::First) => Some(&self.passphrase),
+            (Page::Passphrase, Field::Again) => Some(&self.again),
+            _ => None,
+        }
     }
 
     fn may_accept(&self) -> bool {
@@ -265,6 +276,14 @@ impl StorePanel {
             Page::Folder => self.list.selected = entry,
             _ => {}
         }
+    }
+
+    /// Whether what a key is about is still being read.
+    pub fn has_to_wait(&self, code: KeyCode) -> bool {
+        self.page == Page::Folder
+            && self.folders.is_none()
+            && is_for_list(code)
+            && code != KeyCode::Char(' ')
     }
 
     pub fn key(&mut self, key: KeyEvent) -> Answer {
@@ -350,7 +369,7 @@ impl StorePanel {
             KeyCode::Up => self.at = self.at.saturating_sub(1),
             KeyCode::Enter if self.at + 1 == asked.len() => return self.turn(true),
             KeyCode::Down | KeyCode::Enter => self.at = (self.at + 1).min(asked.len() - 1),
-            _ if ask.is_secret() => type_secret(&mut self.secret, key),
+            _ if ask.is_secret() => drop(self.secret.key(key)),
             _ => drop(self.answers.entry(ask).or_default().key(key)),
         }
         Answer::Stay
@@ -406,8 +425,8 @@ impl StorePanel {
             (_, KeyCode::Up) => self.field = FIELDS[at.saturating_sub(1)],
             (Field::Keep, KeyCode::Enter) => return self.turn(true),
             (_, KeyCode::Down | KeyCode::Enter) => self.field = FIELDS[(at + 1).min(2)],
-            (Field::First, _) => type_secret(&mut self.passphrase, key),
-            (Field::Again, _) => type_secret(&mut self.again, key),
+            (Field::First, _) => drop(self.passphrase.key(key)),
+            (Field::Again, _) => drop(self.again.key(key)),
             (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
                 self.keep = !self.keep;
             }
@@ -422,7 +441,7 @@ impl StorePanel {
         }
         let Ok(store) = self.store_at(&self.path()) else { return Answer::Stay };
         (self.steps, self.making) = (Vec::new(), Making::Going);
-        let passphrase = self.passphrase.clone();
+        let passphrase = self.passphrase.passphrase();
         Answer::Ask(Request::MakeStore { store: Box::new(store), passphrase })
     }
 }
