@@ -20,7 +20,7 @@ use crate::{
     journal::{Journal, Outcome, past_runs},
     lock::PlanLock,
     places::mounted_drives,
-    tell::{About, Happening, note_standing},
+    tell::{About, Happening, listeners, note_standing},
 };
 
 /// So many of a plan's newest runs decide.
@@ -283,9 +283,13 @@ impl Watch<'_> {
         let Some(first) = file.problems.first() else { return Ok(0) };
         // It is found at every look and happens once; what lasts is told daily.
         let now_told = moment(now);
+        let channels = listeners(self.configuration, &file.tell, Topic::Failure);
         let is_known = journal.troubles(&file.name)?.iter().any(|trouble| {
             let since = now_told.duration_since(trouble.told);
-            trouble.topic == Topic::Failure && since >= SignedDuration::ZERO && since < DAILY
+            let is_recent = since >= SignedDuration::ZERO && since < DAILY;
+            trouble.topic == Topic::Failure
+                && is_recent
+                && trouble.due(&channels, now_told).is_empty()
         });
         if is_known {
             return Ok(0);

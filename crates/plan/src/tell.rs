@@ -1,7 +1,10 @@
 //! What is told of a plan, and when: decided from what has happened and what was told before.
 //!
-//! A failure is told once, then once a day as long as it lasts, and its end is told too. What goes
-//! well is told only to those who asked for it.
+//! A failure is told once, then once a day as long as it lasts, and its end is told too: to each
+//! channel by what that one has heard, so that whoever is named later hears of what lasts, and nobody
+//! of the end of what he never heard of. What goes well is told only to those who asked for it.
+
+use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
 
@@ -34,17 +37,33 @@ pub enum Topic {
     Late,
 }
 
-/// What lasts and was told.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// What lasts, and who has heard of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Trouble {
     /// What it is: failure, exceptions, or late.
     pub topic: Topic,
     /// Since when it lasts.
     pub since: Timestamp,
-    /// When it was told last.
+    /// When it was told last, or noted where nobody is to be told.
     pub told: Timestamp,
     /// How often it has happened.
     pub times: u32,
+    /// When each channel that has heard of it was told last.
+    pub heard: BTreeMap<String, Timestamp>,
+}
+
+impl Trouble {
+    /// Those of some channels that are to be told of it now: they have not heard of it, or not for a
+    /// day.
+    #[must_use]
+    pub fn due<'c>(&self, channels: &'c [String], now: Timestamp) -> Vec<&'c String> {
+        let is_due = |channel: &&String| {
+            // A clock that was put back must not make it silent for ever.
+            let last = self.heard.get(*channel);
+            last.is_none_or(|told| now.duration_since(*told) >= AGAIN || now < *told)
+        };
+        channels.iter().filter(is_due).collect()
+    }
 }
 
 /// How things stand with a plan.
@@ -61,7 +80,7 @@ pub enum Standing {
 }
 
 /// Something to tell.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Telling {
     /// Of what; it says which channels are meant.
     pub topic: Topic,
@@ -71,6 +90,8 @@ pub struct Telling {
     pub since: Timestamp,
     /// How often it has happened.
     pub times: u32,
+    /// Who is told.
+    pub channels: Vec<String>,
 }
 
 /// What lasts is told again after this time.
@@ -118,11 +139,13 @@ impl Tell {
 }
 
 /// What is to be told now that things stand so, and the troubles that last from now on.
+/// `channels`: who is to be told of a topic.
 #[must_use]
 pub fn tellings(
     troubles: &[Trouble],
     standing: Standing,
     now: Timestamp,
+    channels: &dyn Fn(Topic) -> Vec<String>,
 ) -> (Vec<Telling>, Vec<Trouble>) {
     let (current, ended): (Option<Topic>, &[Topic]) = match standing {
         Standing::Good => (None, &[Topic::Failure, Topic::Exceptions, Topic::Late]),
@@ -134,29 +157,43 @@ pub fn tellings(
     for trouble in troubles {
         let Trouble { topic, since, times, .. } = *trouble;
         if ended.contains(&topic) {
-            told.push(Telling { topic, is_over: true, since, times });
+            let mut channels = channels(topic);
+            channels.retain(|channel| trouble.heard.contains_key(channel));
+            told.push(Telling { topic, is_over: true, since, times, channels });
         } else if current != Some(topic) {
-            left.push(*trouble);
+            left.push(trouble.clone());
         }
     }
     if let Some(topic) = current {
         let before = troubles.iter().find(|trouble| trouble.topic == topic);
-        let since = before.map_or(now, |before| before.since);
         // That a plan is late is found at every look; it happens once.
         let more = u32::from(topic != Topic::Late || before.is_none());
-        let times = before.map_or(0, |before| before.times) + more;
-        let last = before.map(|before| before.told);
-        // A clock that was put back must not make it silent for ever.
-        let is_due = last.is_none_or(|told| now.duration_since(told) >= AGAIN || now < told);
-        if is_due {
-            told.push(Telling { topic, is_over: false, since, times });
+        let mut trouble = before.cloned().unwrap_or(Trouble {
+            topic,
+            since: now,
+            told: now,
+            times: 0,
+            heard: BTreeMap::new(),
+        });
+        trouble.times += more;
+        let all = channels(topic);
+        let channels: Vec<String> = trouble.due(&all, now).into_iter().cloned().collect();
+        if !channels.is_empty() || all.is_empty() {
+            trouble.told = now;
         }
-        let told = if is_due { now } else { last.unwrap_or(now) };
-        left.push(Trouble { topic, since, told, times });
+        trouble.heard.extend(channels.iter().map(|channel| (channel.clone(), now)));
+        if !channels.is_empty() {
+            let Trouble { since, times, .. } = trouble;
+            told.push(Telling { topic, is_over: false, since, times, channels });
+        }
+        left.push(trouble);
     }
     if matches!(standing, Standing::Good | Standing::Exceptions) {
-        told.push(Telling { topic: Topic::Success, is_over: false, since: now, times: 1 });
+        let channels = channels(Topic::Success);
+        let topic = Topic::Success;
+        told.push(Telling { topic, is_over: false, since: now, times: 1, channels });
     }
+    told.retain(|telling| !telling.channels.is_empty());
     (told, left)
 }
 
@@ -215,16 +252,21 @@ mod tests {
 
     const HOUR: SignedDuration = SignedDuration::from_hours(1);
 
-    /// What is told over a row of hours, as a word for each.
-    fn story(standings: &[Option<Standing>]) -> Vec<String> {
+    /// What a channel is told over a row of hours, as a word for each. It is named from an hour on.
+    fn story(standings: &[Option<Standing>], named: usize) -> Vec<String> {
         let (mut troubles, mut told) = (Vec::new(), Vec::new());
         let mut now = Timestamp::UNIX_EPOCH;
-        for standing in standings {
+        for (number, standing) in standings.iter().enumerate() {
             if let Some(standing) = standing {
-                let (now_told, left) = tellings(&troubles, *standing, now);
+                let channels = |_: Topic| {
+                    let late = (number >= named).then(|| "mail".to_owned());
+                    late.into_iter().chain(["board".to_owned()]).collect()
+                };
+                let (now_told, left) = tellings(&troubles, *standing, now, &channels);
                 troubles = left;
                 let hour = now.as_second() / 3600;
-                told.extend(now_told.iter().filter(|one| one.topic != Topic::Success).map(|one| {
+                let to_it = now_told.iter().filter(|one| one.channels.contains(&"mail".to_owned()));
+                told.extend(to_it.filter(|one| one.topic != Topic::Success).map(|one| {
                     let over = if one.is_over { " over" } else { "" };
                     format!("{hour}: {}{over} ×{}", one.topic.word(), one.times)
                 }));
@@ -240,7 +282,7 @@ mod tests {
         hours.extend([Some(Standing::Failed); 49]);
         hours.extend([Some(Standing::Good); 3]);
         assert_eq!(
-            story(&hours),
+            story(&hours, 0),
             ["1: failure ×1", "25: failure ×25", "49: failure ×49", "51: failure over ×50"]
         );
     }
@@ -249,7 +291,7 @@ mod tests {
     fn lateness_and_exceptions_have_their_own_beginning_and_end() {
         use Standing::{Exceptions, Failed, Good, Late};
         let hours = [Late, Late, Failed, Late, Exceptions, Exceptions, Good, Good];
-        let told = story(&hours.map(Some));
+        let told = story(&hours.map(Some), 0);
         assert_eq!(
             told,
             [
@@ -263,6 +305,14 @@ mod tests {
         );
     }
 
+    #[test]
+    fn a_channel_named_later_hears_of_what_lasts_and_never_of_an_end_first() {
+        use Standing::{Failed, Good};
+        let hours = [Failed, Failed, Failed, Failed, Good, Good].map(Some);
+        assert_eq!(story(&hours, 2), ["2: failure ×3", "4: failure over ×4"]);
+        assert!(story(&hours, 4).is_empty(), "it never heard that anything was wrong");
+    }
+
     proptest! {
         /// Against a naive look at the whole row: each trouble has one beginning and one end told,
         /// and while it lasts nothing is silent for a day nor told twice in one.
@@ -271,13 +321,13 @@ mod tests {
             hours in proptest::collection::vec(prop_oneof![
                 3 => Just(None), 2 => Just(Some(Standing::Good)), 2 => Just(Some(Standing::Failed)),
                 1 => Just(Some(Standing::Exceptions)), 2 => Just(Some(Standing::Late)),
-            ], 1..300),
+            ], 1..300), named in 0_usize..100,
         ) {
-            let told = story(&hours);
+            let told = story(&hours, named);
             for topic in [Topic::Failure, Topic::Exceptions, Topic::Late] {
                 let mut expected = Vec::new();
                 let mut last: Option<usize> = None;
-                for (hour, standing) in hours.iter().enumerate() {
+                for (hour, standing) in hours.iter().enumerate().skip(named) {
                     let Some(standing) = standing else { continue };
                     let is_it = match standing {
                         Standing::Failed => topic == Topic::Failure,

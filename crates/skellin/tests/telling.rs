@@ -181,6 +181,45 @@ fn failures_are_mailed_once_and_so_is_their_end() {
 }
 
 #[test]
+fn a_channel_hears_the_first_failure_after_it_was_named_and_no_end_it_knows_nothing_of() {
+    let station = Station::new("");
+    let world = &station.world;
+    let (board, late) = (Web::start("200 OK"), Web::start("200 OK"));
+    let events = |web: &Web| {
+        let bodies = web.got().into_iter().map(|got| {
+            let facts: serde_json::Value = serde_json::from_str(&got.body).unwrap();
+            (facts["event"].as_str().unwrap().to_owned(), facts["over"].as_bool().unwrap())
+        });
+        bodies.collect::<Vec<_>>()
+    };
+    let tell = |line: &str| {
+        let (source, tell) = (station.source(), format!("[tell]\n{line}\n"));
+        let text = format!(
+            "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n{tell}",
+            source.display()
+        );
+        world.plan("readings", &text);
+    };
+    world.done(&["run", "readings"]);
+    station.toggle();
+    let fails = || assert_eq!(world.fail(&["run", "readings"]).0, 7);
+    fails();
+    station.channels(&format!(
+        "[board]\nwebhook = \"http://127.0.0.1:{}/hook\"\n[late]\nwebhook = \"http://127.0.0.1:{}/hook\"\n",
+        board.port, late.port
+    ));
+    tell("failure = [\"board\"]");
+    fails();
+    fails();
+    assert_eq!(events(&board), [("failure".to_owned(), false)], "the first it could hear of, once");
+    tell("failure = [\"board\", \"late\"]");
+    station.toggle();
+    world.done(&["run", "readings"]);
+    assert_eq!(events(&board).last(), Some(&("failure".to_owned(), true)));
+    assert!(events(&late).is_empty(), "{:?}", events(&late));
+}
+
+#[test]
 fn mail_that_does_not_go_out_delays_nothing_and_is_noted_with_what_to_do() {
     let (server, open) = (Server::smtp(true), Server::smtp(false));
     let silent = TcpListener::bind("127.0.0.1:0").unwrap();

@@ -16,8 +16,8 @@ use crate::error::{EngineError, Result};
 pub(crate) const MENDED: &str = "mended";
 
 /// The tables, those before others that refer to them.
-const COPIED: [&str; 8] =
-    ["work", "exception", "rule", "step", "drive", "trouble", "message", "sign"];
+const COPIED: [&str; 9] =
+    ["work", "exception", "rule", "step", "drive", "trouble", "heard", "message", "sign"];
 /// No table has more rows; what claims to is damaged.
 const MOST_ROWS: u64 = 10_000_000;
 

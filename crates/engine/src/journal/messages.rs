@@ -89,13 +89,21 @@ fn moment(milliseconds: i64) -> jiff::Timestamp {
 }
 
 fn troubles(transaction: &Transaction<'_>, plan: &str) -> rusqlite::Result<Vec<Trouble>> {
+    let mut select = transaction.prepare(
+        "SELECT topic, channel, told FROM heard WHERE plan = ?1 ORDER BY topic, channel",
+    )?;
+    let row = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get(2)?));
+    let heard: Vec<(String, String, i64)> =
+        select.query_map([plan], row)?.collect::<rusqlite::Result<_>>()?;
     let mut select = transaction
         .prepare("SELECT topic, since, told, times FROM trouble WHERE plan = ?1 ORDER BY topic")?;
     let row = |row: &Row<'_>| {
-        let topic = Topic::of_word(&row.get::<_, String>(0)?);
+        let word = row.get::<_, String>(0)?;
         let (since, told) = (moment(row.get(1)?), moment(row.get(2)?));
         let times = row.get(3)?;
-        Ok(topic.map(|topic| Trouble { topic, since, told, times }))
+        let of_it = heard.iter().filter(|(topic, _, _)| *topic == word);
+        let heard = of_it.map(|(_, channel, told)| (channel.clone(), moment(*told))).collect();
+        Ok(Topic::of_word(&word).map(|topic| Trouble { topic, since, told, times, heard }))
     };
     select.query_map([plan], row)?.filter_map(Result::transpose).collect()
 }
@@ -112,22 +120,29 @@ impl Journal {
         work: Option<i64>,
         now: i64,
         decide: impl Fn(&[Trouble]) -> (Vec<Telling>, Vec<Trouble>),
-        draft: impl Fn(&Telling) -> Option<Draft>,
+        draft: impl Fn(&Telling) -> Draft,
     ) -> Result<usize> {
         self.with(|connection| {
             let transaction =
                 connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
             let (told, left) = decide(&troubles(&transaction, plan)?);
             transaction.execute("DELETE FROM trouble WHERE plan = ?1", [plan])?;
+            transaction.execute("DELETE FROM heard WHERE plan = ?1", [plan])?;
             for trouble in &left {
                 let (since, told) = (trouble.since.as_millisecond(), trouble.told.as_millisecond());
                 transaction.execute(
                     "INSERT INTO trouble (plan, topic, since, told, times) VALUES (?1, ?2, ?3, ?4, ?5)",
                     params![plan, trouble.topic.word(), since, told, trouble.times],
                 )?;
+                for (channel, told) in &trouble.heard {
+                    transaction.execute(
+                        "INSERT INTO heard (plan, topic, channel, told) VALUES (?1, ?2, ?3, ?4)",
+                        params![plan, trouble.topic.word(), channel, told.as_millisecond()],
+                    )?;
+                }
             }
             let mut made = 0;
-            for (telling, draft) in told.iter().filter_map(|told| Some((told, draft(told)?))) {
+            for (telling, draft) in told.iter().map(|told| (told, draft(told))) {
                 for channel in &draft.channels {
                     transaction.execute(
                         "INSERT INTO message (channel, plan, topic, work, made, subject, body, facts, next) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?5)",

@@ -1,7 +1,7 @@
 //! The tables of the journal, version by version.
 
 /// Version of the tables.
-pub(super) const VERSION: i64 = 4;
+pub(super) const VERSION: i64 = 5;
 
 /// What each version has beside the one before, from the first on.
 pub(super) const TABLES: [&str; VERSION as usize] = [
@@ -100,6 +100,15 @@ CREATE INDEX message_open ON message (next) WHERE sent IS NULL AND given_up IS N
 CREATE TABLE sign (
     name TEXT PRIMARY KEY,
     value INTEGER NOT NULL
+) STRICT;
+",
+    "
+CREATE TABLE heard (
+    plan TEXT NOT NULL,
+    topic TEXT NOT NULL,
+    channel TEXT NOT NULL,
+    told INTEGER NOT NULL,
+    PRIMARY KEY (plan, topic, channel)
 ) STRICT;
 ",
 ];

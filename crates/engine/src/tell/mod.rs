@@ -53,23 +53,27 @@ pub fn note_standing(
     happening: &Happening<'_>,
 ) -> Result<usize> {
     let now = jiff::Timestamp::from_millisecond(happening.now).unwrap_or_default();
-    let is_ping = |channel: &str| {
-        let channel = configuration.channels.fine.get(channel);
-        channel.is_some_and(|channel| matches!(channel.way, Way::Ping { .. }))
-    };
+    let listeners = |topic| listeners(configuration, about.tell, topic);
     journal.tell(
         about.plan,
         happening.work,
         happening.now,
-        |troubles| tellings(troubles, standing, now),
+        |troubles| tellings(troubles, standing, now, &listeners),
         |telling| {
-            // Who watches a ping hears only of what is good: that is what it means.
-            let named = about.tell.channels(telling.topic).iter();
-            let fits = |channel: &&String| telling.topic == Topic::Success || !is_ping(channel);
-            let channels: Vec<String> = named.filter(fits).cloned().collect();
             let (subject, body) = words::message(about, telling, happening);
             let facts = words::facts(about, telling, happening).to_string();
-            (!channels.is_empty()).then_some(MessageDraft { channels, subject, body, facts })
+            MessageDraft { channels: telling.channels.clone(), subject, body, facts }
         },
     )
+}
+
+/// The channels that are told of a topic. Who watches a ping hears only of what is good: that is what
+/// it means.
+pub(crate) fn listeners(configuration: &Configuration, tell: &Tell, topic: Topic) -> Vec<String> {
+    let is_ping = |channel: &str| {
+        let channel = configuration.channels.fine.get(channel);
+        channel.is_some_and(|channel| matches!(channel.way, Way::Ping { .. }))
+    };
+    let fits = |channel: &&String| topic == Topic::Success || !is_ping(channel);
+    tell.channels(topic).iter().filter(fits).cloned().collect()
 }

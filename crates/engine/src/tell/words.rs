@@ -168,7 +168,13 @@ mod tests {
             ..Happening::default()
         };
         let since = Timestamp::from_second(1_794_900_000).expect("a moment");
-        let mut telling = Telling { topic: Topic::Failure, is_over: false, since, times: 3 };
+        let mut telling = Telling {
+            topic: Topic::Failure,
+            is_over: false,
+            since,
+            times: 3,
+            channels: Vec::new(),
+        };
         let (subject, body) = message(&about, &telling, &happening);
         assert_eq!(subject, "readings failed on hut");
         for part in [
