@@ -15,7 +15,7 @@ use skellin_store::{Cache, Creation, PassphraseCost, Store};
 use crate::{
     config::Configuration,
     error::{EngineError, Result},
-    places::{local_directory, prepare_place_alone},
+    places::{local_directory, missing_mount, prepare_place_alone},
     secrets::Passphrase,
 };
 
@@ -79,9 +79,14 @@ impl Draft {
                 PlaceSpec::Directory(path) if !path.is_absolute() => {
                     mistake("the store's directory is no full path".to_owned(), "begin it with /");
                 }
+                PlaceSpec::Directory(path) if missing_mount(path).is_some() => {
+                    let mount = missing_mount(path).unwrap_or_default();
+                    let error = EngineError::Unmounted { path: path.clone(), mount };
+                    mistake(error.to_string(), error.hint().as_deref().unwrap_or_default());
+                }
                 PlaceSpec::Directory(path) if has_entries(path) => mistake(
                     format!("{} is not empty", path.display()),
-                    "choose a directory of its own for the store; it is made if it is not there",
+                    "choose a directory of its own for the store; it is made if it does not exist",
                 ),
                 _ => {}
             }

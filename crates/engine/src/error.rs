@@ -1,9 +1,11 @@
 //! What stops work altogether, as against exceptions, which concern one path.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use skellin_place::PlaceError;
 use skellin_store::StoreError;
+
+use crate::places::missing_mount;
 
 /// A failure of the engine: what failed, on what, and what to do next.
 #[derive(Debug, thiserror::Error)]
@@ -92,9 +94,24 @@ pub enum EngineError {
         /// Why.
         why: String,
     },
+    /// A store would be created where a file system belongs and none is mounted.
+    #[error("nothing is mounted at {}: a store at {} would be on the system disk", mount.display(), path.display())]
+    Unmounted {
+        /// The store's directory.
+        path: PathBuf,
+        /// Where a file system belongs.
+        mount: PathBuf,
+    },
     /// The work was cancelled.
     #[error("cancelled")]
     Cancelled,
+}
+
+/// The account this program runs under.
+fn own_account() -> String {
+    let own = rustix::process::geteuid().as_raw();
+    uzers::get_user_by_uid(own)
+        .map_or(format!("user {own}"), |user| user.name().to_string_lossy().into_owned())
 }
 
 /// Whether an object is needed to open a store at all.
@@ -143,12 +160,13 @@ impl EngineError {
             Kind::Cut | Kind::Slow | Kind::Narrow => {
                 Some("try again; what was stored so far is kept and used by the next run")
             }
-            Kind::Missing => Some(
-                "is the drive mounted? the directory must be there; `skellin store create` makes a new store",
-            ),
-            Kind::Refused => {
-                Some("give the account that runs skellin access to the store's directory")
+            // Where a drive is missing, no store is to be created.
+            Kind::Missing if missing_mount(Path::new(&error.subject)).is_some() => {
+                Some("mount the drive that belongs there")
             }
+            Kind::Missing => Some(
+                "check the path, and whether its drive is mounted; a new store: skellin store create",
+            ),
             Kind::Full => Some(
                 "make room at the place; what was stored so far is kept and used by the next run",
             ),
@@ -158,11 +176,22 @@ impl EngineError {
         let hint = match self {
             Self::Place(error) | Self::Store(StoreError::Place(error)) => match &error.hint {
                 Some(hint) => hint.clone(),
+                None if error.kind == Kind::Refused => {
+                    format!("let {} read and write {}", own_account(), error.subject)
+                }
                 None => place_hint(error)?.to_owned(),
             },
-            Self::Store(StoreError::NoStore(_)) => {
-                "check the place in stores.toml, or create a store there with `skellin store create`".to_owned()
+            Self::Store(StoreError::NoStore(place)) if missing_mount(Path::new(place)).is_some() => {
+                "mount the drive that belongs there".to_owned()
             }
+            Self::Store(StoreError::NoStore(_)) => {
+                "check the path, and whether its drive is mounted; a new store: skellin store create"
+                    .to_owned()
+            }
+            Self::Unmounted { mount, .. } => format!(
+                "mount the drive at {}; or choose a directory elsewhere for a store on this disk",
+                mount.display()
+            ),
             Self::Store(StoreError::WrongPassphrase { .. }) => {
                 "check which passphrase belongs to this store".to_owned()
             }

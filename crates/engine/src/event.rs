@@ -96,9 +96,9 @@ impl Exception {
         let has = |words: &str| self.reason.contains(words);
         if has(UNREADABLE_STORE) {
             "`skellin verify` names everything that is damaged; a snapshot before, or another store of the plan, may have it whole"
-        } else if has("permission was refused") {
+        } else if has("permission denied") {
             "run it as a user who may read it, or leave it out with a rule"
-        } else if has("it is not there") {
+        } else if has("it does not exist") {
             "is it mounted? If it is gone for good, take it out of the plan"
         } else if has("vanished or was replaced") {
             "nothing, if that was meant: the next run takes what is there then"
@@ -117,9 +117,9 @@ impl Exception {
         let has = |words: &str| self.reason.contains(words);
         if has(UNREADABLE_STORE) {
             self.remedy()
-        } else if has("there is no room left") || has("no free inodes") {
+        } else if has("no space left") || has("no free inodes") {
             "make room there, then restore again: what is there already stays"
-        } else if has("permission was refused") || has("only root may") || has("could not be set") {
+        } else if has("permission denied") || has("only root may") || has("could not be set") {
             "restore it as a user who may do that there, or elsewhere with --to"
         } else if has("in the way") {
             "move it away, or restore elsewhere with --to"

@@ -62,8 +62,8 @@ pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, folders_at, keep_secret};
 pub use places::{
     DriveState, DriveStates, Grounds, MountedDrive, ReachStep, drive_states, local_directory,
-    mount_points, mounted_drives, open_place, open_place_alone, prepare_drive, prepare_place,
-    prepare_place_alone, reach, reach_source,
+    missing_mount, mount_points, mounted_drives, open_place, open_place_alone, prepare_drive,
+    prepare_place, prepare_place_alone, reach, reach_source,
 };
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};

@@ -12,7 +12,7 @@ use crate::{
     config::Configuration,
     draft::{append, has_entries, replace_private, write_key},
     error::{EngineError, Result},
-    places::{ReachStep, prepare_drive, prepare_place, reach, targets, try_out},
+    places::{ReachStep, missing_mount, prepare_drive, prepare_place, reach, targets, try_out},
     secrets::Passphrase,
 };
 
@@ -69,11 +69,16 @@ impl NewStore {
             ));
         }
         if let PlaceSpec::Directory(path) = &self.draft.place
+            && let Some(mount) = missing_mount(path)
+        {
+            return Err(EngineError::Unmounted { path: path.clone(), mount });
+        }
+        if let PlaceSpec::Directory(path) = &self.draft.place
             && has_entries(path)
         {
             return Err(refused(
                 format!("{} is not empty", path.display()),
-                "choose a directory of its own for the store; it is made if it is not there",
+                "choose a directory of its own for the store; it is made if it does not exist",
             ));
         }
         self.config().map(drop)

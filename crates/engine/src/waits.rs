@@ -125,7 +125,7 @@ mod tests {
     impl Awaited for Away {
         fn waiting(&self) -> Option<Waiting> {
             let since = self.0.lock().expect("no panic").0;
-            let why = Some("the connection broke off".to_owned());
+            let why = Some("the connection was lost".to_owned());
             (!since.is_zero()).then(|| Waiting { subject: "pier".to_owned(), why, since })
         }
 
@@ -150,7 +150,7 @@ mod tests {
         }
         let said = said.into_inner().expect("no panic");
         assert_eq!(said.len(), 2, "{said:?}");
-        assert!(said[0].contains("waiting for pier for 31 s: the connection broke off"));
+        assert!(said[0].contains("waiting for pier for 31 s: the connection was lost"));
         assert_eq!(said[1], "pier answers again");
     }
 

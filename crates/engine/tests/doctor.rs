@@ -46,7 +46,7 @@ fn run(folder: &Path, started: i64, snapshot: Option<[u8; 16]>, outcome: Outcome
     let beginning =
         Beginning { work, plan, store: "oak", machine: "hut", unattended: false, started };
     let id = journal.begin(&beginning).unwrap();
-    let words = (outcome == Outcome::Failed).then(|| "the place is not there".to_owned());
+    let words = (outcome == Outcome::Failed).then(|| "the place does not exist".to_owned());
     journal.finish(id, &Ending { snapshot, words, ..Ending::at(started + 1, outcome) }).unwrap();
 }
 
@@ -77,6 +77,7 @@ fn look_at_all(folder: &Path) -> Vec<Finding> {
         journal: Some(&journal),
         now: NOW,
         most: 100_000,
+        starter: None,
         cancel: &cancel,
     };
     let found = examination.findings().unwrap();
@@ -116,7 +117,7 @@ fn what_is_wrong_with_a_plan_is_found() {
     );
     write(&plan, &text);
     run(folder.path(), NOW - HOUR / 2, None, Outcome::Failed);
-    assert_one(folder.path(), Weight::Wrong, "plan readings", "the place is not there");
+    assert_one(folder.path(), Weight::Wrong, "plan readings", "the place does not exist");
     run(folder.path(), NOW - HOUR / 3, Some([2; 16]), Outcome::Done);
     assert_eq!(look(folder.path()), [], "a good run mends it");
     write(&plan, text.replace("store =", "stoer ="));

@@ -30,6 +30,10 @@ impl CountingPlace {
 }
 
 impl Place for CountingPlace {
+    fn room(&self) -> Option<(u64, u64)> {
+        self.inner.room()
+    }
+
     fn describe(&self) -> String {
         self.inner.describe()
     }

@@ -137,6 +137,25 @@ impl Place for DirectoryPlace {
         self.root.display().to_string()
     }
 
+    fn begin_trial(&self) -> Result<bool, PlaceError> {
+        let path = self.root.join(NURSERY);
+        if self.disk.has_folder(&path) {
+            return Ok(false);
+        }
+        let made = self.disk.make_folder(&path);
+        made.map(|()| true).map_err(|error| self.error(Operation::Create, NURSERY, error))
+    }
+
+    fn end_trial(&self) -> Result<(), PlaceError> {
+        let removed = std::fs::remove_dir(self.root.join(NURSERY));
+        removed.map_err(|error| self.error(Operation::Delete, NURSERY, error))
+    }
+
+    fn room(&self) -> Option<(u64, u64)> {
+        let facts = rustix::fs::statvfs(&self.root).ok()?;
+        Some((facts.f_bavail * facts.f_frsize, facts.f_blocks * facts.f_frsize))
+    }
+
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
         self.write_and_move(name, bytes)
             .map_err(|error| self.error(Operation::Create, name.as_str(), error))

@@ -71,6 +71,10 @@ impl FaultyPlace {
 }
 
 impl Place for FaultyPlace {
+    fn room(&self) -> Option<(u64, u64)> {
+        self.inner.room()
+    }
+
     fn describe(&self) -> String {
         self.inner.describe()
     }

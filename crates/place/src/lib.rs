@@ -155,6 +155,28 @@ pub trait Place: Send + Sync + Debug {
         false
     }
 
+    /// Makes what a trial is written into where no store has been created yet; whether that was
+    /// needed, so that [`end_trial`](Self::end_trial) has to take it away again.
+    ///
+    /// # Errors
+    /// If it is refused.
+    fn begin_trial(&self) -> Result<bool, PlaceError> {
+        Ok(false)
+    }
+
+    /// Takes away what a trial needed.
+    ///
+    /// # Errors
+    /// If it is refused.
+    fn end_trial(&self) -> Result<(), PlaceError> {
+        Ok(())
+    }
+
+    /// Free and all bytes where its objects lie, if the place tells.
+    fn room(&self) -> Option<(u64, u64)> {
+        None
+    }
+
     /// Reads a whole object that may have so many bytes at most.
     ///
     /// # Errors

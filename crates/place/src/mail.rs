@@ -49,13 +49,13 @@ pub enum MailError {
     #[error("{0}")]
     Line(#[from] io::Error),
     /// No answer came in time.
-    #[error("no answer came in time")]
+    #[error("no answer in time")]
     Slow,
     /// Its certificate is not to be trusted.
     #[error("{0}")]
     Certificate(String),
     /// It offers no STARTTLS.
-    #[error("it offers no STARTTLS")]
+    #[error("it does not offer STARTTLS")]
     NoTls,
     /// It refused the login, in these words.
     #[error("it refused the login: {0}")]
@@ -97,7 +97,7 @@ impl<S: Read + Write> Line<S> {
                 Ok(0) => return Err(io::Error::from(io::ErrorKind::UnexpectedEof).into()),
                 Ok(_) if byte[0] == b'\n' => break,
                 Ok(_) if line.len() < LONGEST_LINE => line.push(byte[0]),
-                Ok(_) => return Err(MailError::Said("more in one line than there can be".into())),
+                Ok(_) => return Err(MailError::Said("a line is too long".into())),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(of_line(error)),
             }
@@ -111,14 +111,14 @@ impl<S: Read + Write> Line<S> {
             let line = self.read_line()?;
             let code = line.get(..3).and_then(|code| code.parse().ok());
             let (Some(code), rest) = (code, line.get(3..).unwrap_or_default()) else {
-                return Err(MailError::Said(format!("what is no answer: {line}")));
+                return Err(MailError::Said(format!("an invalid answer: {line}")));
             };
             lines.push(rest.get(1..).unwrap_or_default().to_owned());
             if !rest.starts_with('-') {
                 return Ok(Answer { code, lines });
             }
             if lines.len() > MOST_LINES {
-                return Err(MailError::Said("more lines than an answer can have".to_owned()));
+                return Err(MailError::Said("an answer with too many lines".to_owned()));
             }
         }
     }
@@ -197,11 +197,11 @@ pub fn submit_mail(
 ) -> Result<(), MailError> {
     let is_odd = |text: &str| text.contains(['\r', '\n', '<', '>', '\0']);
     if is_odd(from) || is_odd(to) {
-        return Err(MailError::Letter("an address holds what no address can".to_owned()));
+        return Err(MailError::Letter("an address contains invalid characters".to_owned()));
     }
     let config = client_config(server.authority).map_err(MailError::Certificate)?;
     let name = ServerName::try_from(server.host.to_owned())
-        .map_err(|_| MailError::Certificate(format!("{} is no name of a host", server.host)))?;
+        .map_err(|_| MailError::Certificate(format!("{} is not a host name", server.host)))?;
     let addresses: Vec<_> = (server.host, server.port).to_socket_addrs()?.collect();
     let mut failed = io::Error::from(io::ErrorKind::AddrNotAvailable);
     let mut found = None;

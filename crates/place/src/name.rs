@@ -9,7 +9,7 @@ pub struct ObjectName(String);
 
 /// A text that is no object name.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no name for an object at a place")]
+#[error("`{0}` is not a valid object name")]
 pub struct NameError(pub String);
 
 impl ObjectName {

@@ -54,7 +54,7 @@ fn plain(file: OwnedFd) -> io::Result<File> {
 }
 
 fn not_plain() -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidInput, "it is a link, pipe or device and no plain file")
+    io::Error::new(io::ErrorKind::InvalidInput, "it is a link, pipe or device, not a regular file")
 }
 
 /// Reads a file to its end, up to a bound in bytes.
@@ -85,7 +85,7 @@ pub fn is_private(file: &File) -> io::Result<Result<(), (String, String)>> {
     }
     let mode = facts.st_mode & 0o777;
     if mode & 0o077 != 0 {
-        let why = format!("others may read it (mode {mode:o})");
+        let why = format!("others can read it (mode {mode:o})");
         return Ok(Err((why, "chmod 600".to_owned())));
     }
     Ok(Ok(()))

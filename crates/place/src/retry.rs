@@ -236,6 +236,10 @@ impl RetryingPlace {
 }
 
 impl Place for RetryingPlace {
+    fn room(&self) -> Option<(u64, u64)> {
+        self.inner.room()
+    }
+
     fn describe(&self) -> String {
         self.inner.describe()
     }
@@ -538,7 +542,7 @@ mod tests {
                 }
             };
             assert_eq!(waiting.subject, "moody");
-            assert_eq!(waiting.why.as_deref(), Some("the connection broke off"));
+            assert_eq!(waiting.why.as_deref(), Some("the connection was lost"));
             patient.give_up();
             let error = asked.join().expect("no panic").expect_err("is given up");
             assert_eq!(error.kind, PlaceErrorKind::Cut);

@@ -5,8 +5,8 @@ use std::os::fd::AsFd;
 use rustix::fs::{StatVfs, fstatvfs};
 
 /// Without a free inode no file can be made, however many bytes are free (statvfs(3)).
-const NO_INODES: &str = "there are no free inodes left";
-const NO_BYTES: &str = "there is no room left";
+const NO_INODES: &str = "no free inodes left";
+const NO_BYTES: &str = "no space left";
 
 /// Why a file system takes nothing more, in words.
 #[must_use]

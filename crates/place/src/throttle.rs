@@ -107,7 +107,7 @@ impl<R: Read> Read for Paced<R> {
         self.got += got as u64;
         let allowed = self.grace + Duration::from_secs_f64(self.got as f64 / LEAST_RATE);
         match got > 0 && self.begun.elapsed() > allowed {
-            true => Err(io::Error::new(io::ErrorKind::TimedOut, "it comes too slowly")),
+            true => Err(io::Error::new(io::ErrorKind::TimedOut, "the transfer is too slow")),
             false => Ok(got),
         }
     }

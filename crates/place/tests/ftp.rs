@@ -123,7 +123,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(FtpTarget { port: 1, ..own() }),
         Unreachable,
-        "nothing answers on port 1",
+        "nothing listens on port 1",
         "FTP service",
     );
     says(

@@ -44,7 +44,7 @@ fn a_real_server_conforms() {
     SftpPlace::prepare(server.target("deep/er/store"), FOLDERS).expect("is there already");
     let place = SftpPlace::open(server.target("deep/er/store")).expect("opens");
     assert_eq!(place.listing("data").expect("lists").len(), 3);
-    assert!(place.room().expect("asks").is_some_and(|(free, all)| 0 < free && free <= all));
+    assert!(place.room().is_some_and(|(free, all)| 0 < free && free <= all));
     let age = |age: u64| {
         fs::write(server.path("deep/er/store/unfinished/0123"), "half").expect("writes");
         place.sweep(age).expect("sweeps");
@@ -120,7 +120,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(&refusal(nowhere), Unreachable, "has no address", "spelling of the host");
     let mut closed = target();
     closed.hop.port = 1;
-    says(&refusal(closed), Unreachable, "nothing answers on port 1", "SSH service running");
+    says(&refusal(closed), Unreachable, "nothing listens on port 1", "SSH service running");
 
     let mut stranger = target();
     stranger.hop.identities = vec![server.path("stranger")];

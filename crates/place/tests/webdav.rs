@@ -45,7 +45,7 @@ fn a_server_of_others_conforms_over_tls_with_an_authority_of_ones_own() {
     keeps_to_limits(|throttles| {
         Arc::new(WebDavPlace::open(WebDavTarget { throttles, ..target }).expect("opens"))
     });
-    place.room().expect("asks");
+    place.ask_room().expect("asks");
     let age = |age: u64| {
         let left = server.path("files/deep/er store/unfinished/0123");
         fs::write(&left, "half").expect("writes");

@@ -181,7 +181,7 @@ pub(crate) fn parse<'t>(
     let down = keys.text(fields, "down", FAR, |text, _| Limit::parse(text));
     let patience = keys.text(fields, "patience", FAR, |text, _| match parse_duration(text)? {
         seconds @ 1..=LONGEST_PATIENCE => Ok(seconds),
-        _ => Err(format!("`{text}` is no patience: 1 second to 1 day")),
+        _ => Err(format!("`{text}` is not a valid patience: 1 second to 1 day")),
     });
     let endpoint = keys.text(fields, "endpoint", S3, |text, _| endpoint(text));
     let region = keys.text(fields, "region", S3, |text, _| word(text));
@@ -189,11 +189,11 @@ pub(crate) fn parse<'t>(
     let host_style = keys.text(fields, "style", S3, |text, _| match text {
         "path" => Ok(false),
         "host" => Ok(true),
-        _ => Err(format!("`{text}` is no style: write \"path\" or \"host\"")),
+        _ => Err(format!("`{text}` is not a style: write \"path\" or \"host\"")),
     });
     let part_size = keys.text(fields, "part-size", S3, |text, _| match parse_size(text)? {
         size @ SMALLEST_PART..=LARGEST_PART => Ok(size),
-        _ => Err(format!("`{text}` is no size of a part: servers take 5 MiB to 5 GiB")),
+        _ => Err(format!("`{text}` is not a part size: servers accept 5 MiB to 5 GiB")),
     });
     let thaw = keys.text(fields, "thaw", S3, |text, _| parse_duration(text));
     let lock = keys.text(fields, "lock", S3, |text, _| parse_duration(text));
@@ -205,8 +205,8 @@ pub(crate) fn parse<'t>(
     if let Some(place) = place {
         for (key, span, (holds, kinds)) in met {
             if !holds(place) {
-                let what = format!("`{key}` means nothing for this place, {place}");
-                reading.problem_with(&span, what, format!("take it out; it is for {kinds}"));
+                let what = format!("`{key}` does not apply to this place, {place}");
+                reading.problem_with(&span, what, format!("remove it; it is for {kinds}"));
             }
         }
     }
@@ -239,7 +239,7 @@ fn endpoint(text: &str) -> Result<String, String> {
         {
             Ok(text.trim_end_matches('/').to_owned())
         }
-        Some(host) if host.contains('@') => Err("a key never stands in an address".to_owned()),
+        Some(host) if host.contains('@') => Err("do not put a key into an address".to_owned()),
         _ => Err("write the server's address: https://host or https://host:port".to_owned()),
     }
 }
@@ -248,7 +248,7 @@ fn word(text: &str) -> Result<String, String> {
     let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
     match !text.is_empty() && text.chars().all(is_fine) {
         true => Ok(text.to_owned()),
-        false => Err(format!("`{text}` is no name a server knows")),
+        false => Err(format!("`{text}` is not a valid name on a server")),
     }
 }
 
@@ -264,7 +264,7 @@ fn key_source<'t>(
         other => {
             if let DeValue::String(_) = &other {
                 // It may be a secret: the line is not repeated.
-                let problem = reading.problem(&span, "`credentials` says nowhere where the key is");
+                let problem = reading.problem(&span, "`credentials` does not say where the key is");
                 problem.text = "credentials = …".to_owned();
                 problem.column = 1;
                 problem.hint = Some(WAYS.to_owned());
@@ -276,7 +276,7 @@ fn key_source<'t>(
         }
     };
     if table.keys().any(|key| matches!(key.get_ref().as_ref(), "id" | "secret")) {
-        let problem = reading.problem(&span, "`credentials` holds a secret in plain text");
+        let problem = reading.problem(&span, "`credentials` contains a secret in plain text");
         problem.text = "credentials = …".to_owned();
         problem.column = 1;
         problem.hint = Some(WAYS.to_owned());

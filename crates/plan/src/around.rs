@@ -61,7 +61,7 @@ fn parse_one<'t>(
             let words: Vec<String> = words.into_iter().map(|(word, _)| word).collect();
             if words.first().is_none_or(String::is_empty) {
                 let hint = "write [\"systemctl\", \"stop\", \"gauge-db\"]";
-                reading.problem_with(span, format!("`{key}` names no program"), hint);
+                reading.problem_with(span, format!("`{key}` does not name a program"), hint);
             }
             words
         }
@@ -76,8 +76,8 @@ fn parse_one<'t>(
         match parse_duration(&text) {
             Ok(seconds @ 1..=LONGEST) => timeout = Duration::from_secs(seconds),
             Ok(_) => {
-                let what = format!("`{text}` is no time for a command");
-                reading.problem_with(&span, what, "write \"2 min\"; a day is the most");
+                let what = format!("`{text}` is not a timeout");
+                reading.problem_with(&span, what, "write \"2 min\"; at most one day");
             }
             Err(why) => drop(reading.problem(&span, why)),
         }
@@ -87,7 +87,7 @@ fn parse_one<'t>(
         Some((word, _)) if word == "stop" => false,
         Some((word, _)) if word == "go-on" => true,
         Some((word, span)) => {
-            let what = format!("`{word}` says not what then");
+            let what = format!("`{word}` is not a choice here");
             reading.problem_with(&span, what, "write \"stop\" or \"go-on\"");
             false
         }
@@ -97,7 +97,7 @@ fn parse_one<'t>(
             |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | ':' | '@');
         if host.is_empty() || host.starts_with('-') || !host.chars().all(is_fine) {
             let hint = "name it as a source does: \"mast\", \"keeper@mast\"";
-            reading.problem_with(&span, format!("`{host}` is no host"), hint);
+            reading.problem_with(&span, format!("`{host}` is not a host"), hint);
             return None;
         }
         Some(host)

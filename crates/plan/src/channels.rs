@@ -114,7 +114,7 @@ impl Channel {
         match &self.way {
             Way::Mail { to, server, .. } => format!("{to} by {server}"),
             Way::Webhook { url, .. } | Way::Ping { url, .. } => url.clone(),
-            Way::Desktop => "whoever is logged in here".to_owned(),
+            Way::Desktop => "the user logged in here".to_owned(),
             Way::Command(words) => words.join(" "),
         }
     }
@@ -140,7 +140,7 @@ pub fn parse_channels(file: &str, text: &str, with: &dyn Expand) -> Channels {
         let (span, name) = (key.span(), key.into_inner().into_owned());
         channels.names.push(name.clone());
         if !is_plan_name(&name) {
-            reading.problem(&span, format!("`{name}` is no name: use a-z, 0-9, - and _"));
+            reading.problem(&span, format!("`{name}` is not a valid name: use a-z, 0-9, - and _"));
         }
         let DeValue::Table(table) = value.get_ref() else {
             wrong_type(&mut reading, &name, &value, "a table, as in [duty-mail]");
@@ -175,7 +175,11 @@ fn parse_way<'t>(
         [mail.is_some(), webhook.is_some(), ping.is_some(), command.is_some(), desktop.is_some()];
     let ways = ways.iter().filter(|way| **way).count();
     if ways != 1 && reading.problems.len() == before {
-        let what = if ways == 0 { "it tells nobody" } else { "it is more than one channel" };
+        let what = if ways == 0 {
+            "it has no way to tell anybody"
+        } else {
+            "it is several channels in one"
+        };
         let hint = "give it one of mail, webhook, ping, command, desktop";
         reading.problem_with(span, what, hint);
     }
@@ -207,7 +211,7 @@ fn address(reading: &mut Reading<'_>, text: String, span: &Range<usize>) -> Stri
         !part.is_empty() && !part.chars().any(|c| c.is_whitespace() || c.is_control() || c == '@')
     };
     if !parts.is_some_and(|(local, domain)| is_fine(local) && is_fine(domain)) {
-        let what = format!("`{text}` is no mail address");
+        let what = format!("`{text}` is not a mail address");
         reading.problem_with(span, what, "write it as \"duty@ridge.example\"");
     }
     text
@@ -218,8 +222,8 @@ fn web_address(reading: &mut Reading<'_>, text: String, span: &Range<usize>) -> 
     let host = rest.and_then(|rest| rest.split(['/', '?']).next());
     match host {
         Some(host) if host.contains('@') => {
-            let what = "a secret stands in this address".to_owned();
-            let hint = "leave the login out of it; a webhook is signed with `key`";
+            let what = "this address contains a secret".to_owned();
+            let hint = "remove the login; a webhook is signed with `key`";
             reading.problem_with(span, what, hint);
             let problem = reading.problems.last_mut();
             // The line is not repeated: messages end up in logs.
@@ -231,7 +235,7 @@ fn web_address(reading: &mut Reading<'_>, text: String, span: &Range<usize>) -> 
         Some(host)
             if !host.is_empty() && !text.chars().any(|c| c.is_whitespace() || c.is_control()) => {}
         _ => {
-            let what = format!("`{text}` is no address of the web");
+            let what = format!("`{text}` is not a web address");
             reading.problem_with(span, what, "write it as \"https://board.ridge.example/hook\"");
         }
     }
@@ -265,7 +269,7 @@ fn parse_mail<'t>(
     let server = match fields.text(reading, "server") {
         None => {
             let hint = "add server = \"smtp://user@mail.ridge.example:587\" or \"sendmail\"";
-            reading.problem_with(&span, "this mail says not who carries it", hint);
+            reading.problem_with(&span, "this mail channel has no server", hint);
             MailServer::Sendmail
         }
         Some((text, span)) => parse_server(&text).unwrap_or_else(|what| {
@@ -281,11 +285,11 @@ fn parse_mail<'t>(
     };
     match (&server, &password) {
         (MailServer::Smtp { user: Some(user), .. }, None) => {
-            let what = format!("`{user}` has no password to log in with");
+            let what = format!("`{user}` has no password");
             reading.problem_with(&span, what, "add password = { file = \"…\" }");
         }
         (MailServer::Smtp { user: None, .. } | MailServer::Sendmail, Some(_)) => {
-            let what = "there is a password, and nobody logs in".to_owned();
+            let what = "there is a password but no user".to_owned();
             reading.problem_with(&span, what, "name the user in `server`: smtp://user@…");
         }
         _ => {}
@@ -300,27 +304,27 @@ fn parse_server(text: &str) -> Result<MailServer, String> {
     let (rest, tls_at_once) = match (text.strip_prefix("smtp://"), text.strip_prefix("smtps://")) {
         (Some(rest), _) => (rest, false),
         (_, Some(rest)) => (rest, true),
-        _ => return Err("this is no mail server".to_owned()),
+        _ => return Err("not a mail server".to_owned()),
     };
     let (user, host) = match rest.rsplit_once('@') {
         Some((user, host)) => (Some(user), host),
         None => (None, rest),
     };
     if user.is_some_and(|user| user.contains(':')) {
-        return Err("a password stands in plain text in this server".to_owned());
+        return Err("`server` contains a password in plain text".to_owned());
     }
     let host = host.trim_end_matches('/');
     let (host, port) = match host.rsplit_once(':') {
         Some((host, port)) => {
             let port = port.parse().ok().filter(|port| *port > 0);
-            (host, port.ok_or_else(|| format!("`{host}` has no port one can use"))?)
+            (host, port.ok_or_else(|| format!("`{host}` has an invalid port"))?)
         }
         // The ports of submission (RFC 8314).
         None => (host, if tls_at_once { 465 } else { 587 }),
     };
     let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
     if host.is_empty() || !host.chars().all(is_fine) {
-        return Err(format!("`{host}` is no host"));
+        return Err(format!("`{host}` is not a host"));
     }
     let (user, host) = (user.map(str::to_owned), host.to_owned());
     Ok(MailServer::Smtp { user, host, port, tls_at_once })
@@ -368,7 +372,7 @@ mod tests {
         for (line, reason) in [
             (2, "no mail address"),
             (6, "plain text"),
-            (8, "a secret stands in this address"),
+            (8, "this address contains a secret"),
             (10, "no address of the web"),
             (11, "tells nobody"),
             (13, "who carries it"),

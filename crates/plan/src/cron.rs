@@ -60,7 +60,7 @@ impl Field {
         let wrong = || {
             let (from, to) = (self.range.start(), self.range.end());
             let hint = format!("use {from} to {to}, lists 1,2, ranges 1-5, steps */15, or *");
-            (format!("`{text}` is no {} of a cron line", self.name), hint)
+            (format!("`{text}` is not a valid {} in a cron line", self.name), hint)
         };
         let mut bits = 0;
         for part in text.split(',') {
@@ -122,8 +122,8 @@ impl Cron {
         match ahead.any(|day| cron.holds(day)) {
             true => Ok(cron),
             false => Err((
-                format!("`{}` never comes: no such day exists", cron.text),
-                "look at the day of the month and the month".to_owned(),
+                format!("`{}` never occurs: there is no such day", cron.text),
+                "check the day of the month and the month".to_owned(),
             )),
         }
     }

@@ -6,9 +6,9 @@ use crate::{places::PlaceSpec, plan::is_plan_name};
 
 /// What the three forms of a backup are for.
 pub const FORMS: [(&str, &str); 3] = [
-    ("snapshots", "every state of every night, deduplicated and encrypted"),
+    ("snapshots", "every version of every run, deduplicated and encrypted"),
     ("mirror", "a plain readable copy of the tree (not in this version yet)"),
-    ("archive", "a dated tar file to put away (not in this version yet)"),
+    ("archive", "a dated tar file (not in this version yet)"),
 ];
 
 /// A plan that is not saved yet.
@@ -125,10 +125,11 @@ impl StoreDraft {
 
 fn quoted_path(path: &Path) -> Result<String, String> {
     let text = path.to_str();
-    let text =
-        text.ok_or_else(|| format!("{} is not UTF-8 and cannot stand in a plan", path.display()))?;
+    let text = text.ok_or_else(|| {
+        format!("{} is not UTF-8 and cannot be written in a plan", path.display())
+    })?;
     if text.contains("${") || text.starts_with('~') {
-        return Err(format!("{text} holds what a plan would expand"));
+        return Err(format!("{text} contains characters that a plan would expand"));
     }
     Ok(quoted(text))
 }

@@ -8,10 +8,10 @@ use toml::de::{DeTable, DeValue};
 /// Why it cannot be added, in words.
 pub fn with_rule(text: &str, rule: &str) -> Result<String, String> {
     if rule.contains("'''") || rule.contains(['\n', '\r']) {
-        return Err("such a rule cannot stand in a plan".to_owned());
+        return Err("such a rule cannot be written in a plan".to_owned());
     }
     let table = DeTable::parse(text)
-        .map_err(|error| format!("the plan is no TOML: {}", error.message()))?;
+        .map_err(|error| format!("the plan is not valid TOML: {}", error.message()))?;
     let found = table.get_ref().iter().find(|(key, _)| key.get_ref() == "rules");
     let Some((_, value)) = found else {
         let block = format!("rules = '''\n{rule}\n'''\n");
@@ -35,7 +35,7 @@ pub fn with_rule(text: &str, rule: &str) -> Result<String, String> {
             let gap = if rules.is_empty() { "" } else { "\n" };
             format!("'''\n{rules}{gap}{rule}\n'''")
         }
-        _ => return Err("the plan's rules cannot be added to; edit them by hand".to_owned()),
+        _ => return Err("the rules of this plan have to be edited by hand".to_owned()),
     };
     Ok(format!("{}{replaced}{}", &text[..span.start], &text[span.end..]))
 }
@@ -56,7 +56,7 @@ fn first_header(text: &str, table: &DeTable<'_>) -> Option<usize> {
 /// If it cannot stand in a rule.
 pub fn name_pattern(before: &str, name: &[u8], after: &str) -> Result<String, String> {
     let name = std::str::from_utf8(name).ok().filter(|name| !name.chars().any(char::is_control));
-    let name = name.ok_or("this name has bytes that cannot stand in a rule")?;
+    let name = name.ok_or("this name contains bytes that cannot be written in a rule")?;
     let mut pattern = String::from(before);
     for c in name.chars() {
         if matches!(c, '*' | '?' | '[' | '\\' | '"') {

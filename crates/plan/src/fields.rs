@@ -26,7 +26,7 @@ impl<'t> Reading<'t> {
         let (table, errors) = DeTable::parse_recoverable(self.text);
         for error in errors {
             let span = error.span().unwrap_or(0..0);
-            let message = error.message().lines().next().unwrap_or("this is no TOML").to_owned();
+            let message = error.message().lines().next().unwrap_or("not valid TOML").to_owned();
             self.problem(&span, message);
         }
         table.into_inner()
@@ -85,7 +85,7 @@ impl<'t> Fields<'t> {
         match value.get_ref().as_str() {
             Some(text) => Some((text.to_owned(), span)),
             None => {
-                wrong_type(reading, key, &value, "a text in quotes");
+                wrong_type(reading, key, &value, "a string in quotes");
                 None
             }
         }
@@ -138,8 +138,8 @@ impl<'t> Fields<'t> {
             if later.contains(&key.as_str()) {
                 reading.problem_with(
                     span,
-                    format!("this version does not act on `{key}` yet"),
-                    "leave it out for now, so that nothing is promised that is not done",
+                    format!("`{key}` is not supported by this version yet"),
+                    "remove it for now",
                 );
                 continue;
             }
@@ -170,7 +170,7 @@ pub(crate) fn texts(
     value: &Value<'_>,
 ) -> Option<Vec<(String, Range<usize>)>> {
     let Some(array) = value.get_ref().as_array() else {
-        wrong_type(reading, key, value, "a list of texts, as in [\"…\"]");
+        wrong_type(reading, key, value, "a list of strings, such as [\"…\"]");
         return None;
     };
     let mut found = Vec::new();

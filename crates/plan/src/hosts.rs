@@ -65,7 +65,7 @@ fn word<'t>(
     let (text, span) = fields.text(reading, key)?;
     let is_fine = |c: char| c.is_ascii_graphic() && !matches!(c, '@' | '/');
     if text.is_empty() || !text.chars().all(is_fine) {
-        reading.problem(&span, format!("`{text}` is no {key} of a host"));
+        reading.problem(&span, format!("`{text}` is not a valid {key}"));
         return None;
     }
     Some(text)

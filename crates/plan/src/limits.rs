@@ -25,15 +25,17 @@ impl Limit {
         let (mut base, mut windows) = (None, Vec::new());
         for part in text.split(',').map(str::trim) {
             let Some((size, rest)) = part.split_once("/s") else {
-                return Err(format!("`{part}` is no rate: write \"4 MiB/s, 1 MiB/s 08:00-18:00\""));
+                return Err(format!(
+                    "`{part}` is not a rate: write \"4 MiB/s, 1 MiB/s 08:00-18:00\""
+                ));
             };
             let rate = parse_size(size)?;
             if rate == 0 {
-                return Err(format!("`{part}` lets nothing through"));
+                return Err(format!("`{part}` allows no traffic"));
             }
             match rest.trim() {
                 "" if base.is_some() => {
-                    return Err(format!("`{part}`: there are two rates without hours"));
+                    return Err(format!("`{part}`: two rates without hours"));
                 }
                 "" => base = Some(rate),
                 hours => {
@@ -42,7 +44,9 @@ impl Limit {
                         Some((time(from)?, time(to)?)).filter(|(from, to)| from != to)
                     });
                     let Some((from, to)) = span else {
-                        return Err(format!("`{hours}` are no hours: write 08:00-18:00"));
+                        return Err(format!(
+                            "`{hours}` is not a range of hours: write 08:00-18:00"
+                        ));
                     };
                     windows.push((from, to, rate));
                 }

@@ -27,7 +27,7 @@ pub enum PathProblem {
     #[error("`{0}` is not a full path")]
     NotAbsolute(String),
     /// It goes up.
-    #[error("`..` in a path would mean different places at different times")]
+    #[error("`..` is not allowed in a path")]
     GoesUp,
 }
 

@@ -104,7 +104,7 @@ impl HostSpec {
         let spec = Self::parse_any(scheme, text)?;
         match spec.path.as_str() {
             "" | "/" | "~" => {
-                Err(format!("it names no directory of its own: {scheme}://user@host/path"))
+                Err(format!("it does not name a directory: {scheme}://user@host/path"))
             }
             _ => Ok(spec),
         }
@@ -120,8 +120,7 @@ impl HostSpec {
         };
         if user.is_some_and(|user| user.contains(':')) {
             return Err(
-                "a password never stands in a place; name it with password = { file = \"…\" }"
-                    .to_owned(),
+                "do not put a password into a place; write password = { file = \"…\" }".to_owned()
             );
         }
         // An address of version 6 stands in brackets (RFC 3986).
@@ -136,12 +135,12 @@ impl HostSpec {
             None => None,
             Some(port) => match port.parse() {
                 Ok(port) if port > 0 => Some(port),
-                _ => return Err(format!("`{port}` is no port")),
+                _ => return Err(format!("`{port}` is not a port")),
             },
         };
         let is_name = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | ':');
         if host.is_empty() || !host.chars().all(is_name) || user == Some("") {
-            return Err(format!("it names no host: {scheme}://user@host/path"));
+            return Err(format!("it does not name a host: {scheme}://user@host/path"));
         }
         let path = path.trim_end_matches('/');
         let path = match path.strip_prefix("~/") {
@@ -150,10 +149,10 @@ impl HostSpec {
             None => format!("/{path}"),
         };
         if leads_upwards(&path) {
-            return Err("its path must not lead upwards".to_owned());
+            return Err("its path must not contain `..`".to_owned());
         }
         if path.chars().any(char::is_control) {
-            return Err("its path holds characters that are not shown".to_owned());
+            return Err("its path contains invisible characters".to_owned());
         }
         Ok(Self { user: user.map(str::to_owned), host: host.to_owned(), port, path })
     }
@@ -174,15 +173,15 @@ impl BucketSpec {
             |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '.' | '-');
         if bucket.len() < 3 || bucket.len() > 63 || !bucket.chars().all(is_name) {
             return Err(format!(
-                "`{bucket}` is no name of a bucket: 3 to 63 of a-z, 0-9, . and -, as in s3://bucket/path"
+                "`{bucket}` is not a bucket name: 3 to 63 of a-z, 0-9, . and -, as in s3://bucket/path"
             ));
         }
         let prefix = prefix.trim_end_matches('/');
         if leads_upwards(prefix) || prefix.starts_with('/') || prefix.contains("//") {
-            return Err("its path must neither lead upwards nor have empty parts".to_owned());
+            return Err("its path must not contain `..` or empty parts".to_owned());
         }
         if prefix.chars().any(char::is_control) {
-            return Err("its path holds characters that are not shown".to_owned());
+            return Err("its path contains invisible characters".to_owned());
         }
         Ok(Self { bucket: bucket.to_owned(), prefix: prefix.to_owned() })
     }
@@ -206,16 +205,14 @@ impl FarSource {
             "webdav" | "webdavs" => {
                 let host = host()?;
                 if !host.path.starts_with('/') {
-                    return Err(format!(
-                        "a path of a WebDAV server is a full one: {scheme}://host/path"
-                    ));
+                    return Err(format!("WebDAV needs a full path: {scheme}://host/path"));
                 }
                 PlaceSpec::WebDav { tls: scheme == "webdavs", host }
             }
             "ftp" | "ftps" => PlaceSpec::Ftp { tls: scheme == "ftps", host: host()? },
             _ => {
                 return Err(format!(
-                    "there are no sources of the kind `{scheme}:`: write sftp://, webdavs://, ftps:// or s3://"
+                    "`{scheme}:` is not a kind of source: write sftp://, webdavs://, ftps:// or s3://"
                 ));
             }
         };
@@ -291,7 +288,7 @@ impl PlaceSpec {
         let host = || HostSpec::parse(scheme, far()?);
         let with_full_path = |host: HostSpec| match host.path.starts_with('/') {
             true => Ok(host),
-            false => Err("a path of a WebDAV server is a full one: webdavs://host/path".to_owned()),
+            false => Err("WebDAV needs a full path: webdavs://host/path".to_owned()),
         };
         match scheme {
             "sftp" => host().map(Self::Sftp),
@@ -310,7 +307,7 @@ impl PlaceSpec {
                     false => Ok(Self::Drive(path.to_owned())),
                 }
             }
-            _ => Err(format!("there are no places of the kind `{scheme}:`")),
+            _ => Err(format!("`{scheme}:` is not a kind of place")),
         }
     }
 

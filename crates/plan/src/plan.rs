@@ -123,7 +123,7 @@ pub fn parse_plan<'a>(
     with: &dyn Expand,
     stores: impl IntoIterator<Item = &'a str>,
 ) -> (Option<Plan>, Vec<Problem>) {
-    let nothing = |path: &Path| Err(format!("{} is not read here", path.display()));
+    let nothing = |path: &Path| Err(format!("{} cannot be used here", path.display()));
     parse_plan_reading(name, file, text, with, stores, None, &nothing)
 }
 
@@ -148,7 +148,7 @@ pub fn parse_plan_reading<'a>(
     if !is_plan_name(name) {
         reading.problem_with(
             &(0..0),
-            format!("`{name}` is no name for a plan"),
+            format!("`{name}` is not a valid plan name"),
             "rename the file: a-z, 0-9, - and _",
         );
     }
@@ -161,7 +161,7 @@ pub fn parse_plan_reading<'a>(
     let labels = fields.texts(&mut reading, "labels").unwrap_or_default();
     for (label, span) in &labels {
         if !is_plan_name(label) {
-            reading.problem(span, format!("`{label}` is no label: use a-z, 0-9, - and _"));
+            reading.problem(span, format!("`{label}` is not a valid label: use a-z, 0-9, - and _"));
         }
     }
     let machine = fields.text(&mut reading, "machine").and_then(|(machine, span)| {
@@ -218,7 +218,7 @@ fn parse_speed<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option
         "quiet" => Some(Speed::Quiet),
         "normal" => Some(Speed::Normal),
         _ => {
-            let what = format!("`{word}` is no speed");
+            let what = format!("`{word}` is not a speed");
             reading.problem_with(&span, what, "write \"quiet\" or \"normal\"");
             None
         }
@@ -230,7 +230,7 @@ fn parse_zone<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<
     match TimeZone::get(&name) {
         Ok(zone) => Some(zone),
         Err(_) => {
-            let what = format!("`{name}` is no time zone");
+            let what = format!("`{name}` is not a time zone");
             reading.problem_with(&span, what, "write it as \"Europe/Oslo\"");
             None
         }
@@ -264,11 +264,7 @@ fn parse_rules_from<'t>(
                         Some(near) => format!("did you mean `{near}`?"),
                         None => format!("there are {}", names.collect::<Vec<_>>().join(" and ")),
                     };
-                    reading.problem_with(
-                        &span,
-                        format!("no rules `{text}` come with the program"),
-                        hint,
-                    );
+                    reading.problem_with(&span, format!("`{text}` are not built-in rules"), hint);
                 }
             }
             continue;
@@ -315,8 +311,8 @@ fn parse_shrink<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Optio
     match percent.filter(|percent| (1..=100).contains(percent)) {
         Some(percent) => Some(percent),
         None => {
-            let hint = "write \"40%\", or \"off\" if a run is never to stop and ask";
-            reading.problem_with(&span, format!("`{text}` is no share"), hint);
+            let hint = "write \"40%\", or \"off\" to never stop and ask";
+            reading.problem_with(&span, format!("`{text}` is not a percentage"), hint);
             None
         }
     }
@@ -348,10 +344,10 @@ fn parse_sources<'t>(
             Ok(path) => {
                 if let Some(other) = sources.iter().find(|other| overlaps(other, &path)) {
                     let message = if *other == path {
-                        format!("`{}` stands here twice", path.display())
+                        format!("`{}` is listed twice", path.display())
                     } else {
                         format!(
-                            "of `{}` and `{}` one lies in the other",
+                            "`{}` and `{}`: one contains the other",
                             other.display(),
                             path.display()
                         )
@@ -359,7 +355,7 @@ fn parse_sources<'t>(
                     reading.problem_with(
                         &span,
                         message,
-                        "keep the outer one; rules choose within it",
+                        "keep the outer one, and exclude with rules",
                     );
                 }
                 sources.push(path);
@@ -400,10 +396,10 @@ fn parse_replicate<'t>(
     let mut found: Vec<String> = Vec::new();
     for (name, span) in fields.texts(reading, "replicate").unwrap_or_default() {
         if own == Some(name.as_str()) {
-            let what = format!("`{name}` is the plan's own store");
-            reading.problem_with(&span, what, "name another one, or leave it out");
+            let what = format!("`{name}` is the store of this plan");
+            reading.problem_with(&span, what, "name another store, or remove it");
         } else if found.contains(&name) {
-            reading.problem(&span, format!("`{name}` stands there twice"));
+            reading.problem(&span, format!("`{name}` is listed twice"));
         } else if is_known(reading, &name, &span, stores) {
             found.push(name);
         }
@@ -418,10 +414,10 @@ fn is_known(reading: &mut Reading<'_>, store: &str, span: &Range<usize>, stores:
     }
     let hint = match nearest(store, stores.iter().copied()) {
         Some(near) => format!("did you mean `{near}`?"),
-        None if stores.is_empty() => "stores.toml names none yet".to_owned(),
+        None if stores.is_empty() => "stores.toml is empty".to_owned(),
         None => format!("there are {}", stores.join(", ")),
     };
-    reading.problem_with(span, format!("no store `{store}` stands in stores.toml"), hint);
+    reading.problem_with(span, format!("store `{store}` is not in stores.toml"), hint);
     false
 }
 
@@ -440,7 +436,7 @@ fn parse_compress<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Com
         Some(near) => format!("did you mean \"{near}\"?"),
         None => "\"off\", \"fast\", \"default\" or \"high\"".to_owned(),
     };
-    reading.problem_with(&span, format!("`{word}` says not how to compress"), hint);
+    reading.problem_with(&span, format!("`{word}` is not a compression"), hint);
     Compress::Default
 }
 

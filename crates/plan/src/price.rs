@@ -66,7 +66,7 @@ pub(crate) fn parse<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Option<
         Some(value) => price.gib_month = tiers(reading, &value),
         None => {
             let hint = "add gib-month = 0.005, what a GiB costs a month";
-            reading.problem_with(&span, "the price says nothing of what room costs", hint);
+            reading.problem_with(&span, "the price has no storage price", hint);
         }
     }
     for (key, into) in [("fetch-gib", &mut price.fetch_gib), ("put-1000", &mut price.put_1000)] {
@@ -99,12 +99,12 @@ fn tiers(reading: &mut Reading<'_>, value: &Value<'_>) -> Vec<(f64, f64)> {
         let Some((upto, price)) = pair else { continue };
         if tiers.last().is_some_and(|(before, _)| *before >= upto) {
             let hint = "begin with the smallest, as in [[100, 0.006], [1000, 0.005]]";
-            reading.problem_with(&row.span(), "the prices are not in the order of the room", hint);
+            reading.problem_with(&row.span(), "the prices are not in order", hint);
         }
         tiers.push((upto, price));
     }
     if tiers.is_empty() && rows.is_empty() {
-        reading.problem(&value.span(), "`gib-month` holds no price");
+        reading.problem(&value.span(), "`gib-month` is empty");
     }
     tiers
 }
@@ -120,7 +120,7 @@ fn amount(reading: &mut Reading<'_>, key: &'static str, value: &Value<'_>) -> Op
     };
     let number = number.filter(|number: &f64| number.is_finite() && *number >= 0.0);
     if number.is_none() {
-        reading.problem(&value.span(), format!("`{key}` is no price"));
+        reading.problem(&value.span(), format!("`{key}` is not a price"));
     }
     number
 }

@@ -64,7 +64,7 @@ impl Schedule {
     pub fn warning(&self) -> Option<String> {
         match self {
             Self::Cron(cron) if cron.times_a_day() > OFTEN => Some(format!(
-                "it runs {} times a day; is the first field of the cron line meant?",
+                "it runs {} times a day; check the first field of the cron line",
                 cron.times_a_day()
             )),
             _ => None,
@@ -77,14 +77,29 @@ impl Schedule {
     /// What is not understood, and the nearest right phrase.
     pub fn parse(text: &str) -> Result<Self, (String, String)> {
         let lower = text.trim().to_ascii_lowercase();
-        let words: Vec<&str> = lower.split_whitespace().collect();
+        // What is read back in words can be written so.
+        let said = lower.split_once(';').map_or(lower.as_str(), |(said, _)| said);
+        let words: Vec<&str> = said.split_whitespace().collect();
         let refuse = |what: String, hint: &str| Err((what, hint.to_owned()));
         match words.as_slice() {
             [] => refuse("the schedule is empty".to_owned(), "write \"daily at 21:40\""),
+            ["every", "day", "at", time] => {
+                Ok(Self::Days { days: Days::Daily, at: parse_time(time)? })
+            }
+            ["monday", "to", "friday", "at", time] => {
+                Ok(Self::Days { days: parse_days(&["weekdays"])?, at: parse_time(time)? })
+            }
+            ["every", days @ .., "at", time] if !days.is_empty() => {
+                Ok(Self::Days { days: parse_days(days)?, at: parse_time(time)? })
+            }
+            [interval @ .., "after", "the", "last", "good", "run"] => {
+                Self::parse_every(text, interval)
+            }
             ["every", rest @ ..] => Self::parse_every(text, rest),
-            ["monthly", "on", day, "at", time] => {
+            ["monthly", "on", day, "at", time]
+            | ["on", "day", day, "of", "every", "month", "at", time] => {
                 let Some(day) = day.parse().ok().filter(|day| (1..=31).contains(day)) else {
-                    return refuse(format!("`{day}` is no day of a month"), "write 1 to 31");
+                    return refuse(format!("`{day}` is not a day of the month"), "write 1 to 31");
                 };
                 Ok(Self::Days { days: Days::Month(day), at: parse_time(time)? })
             }
@@ -103,16 +118,15 @@ impl Schedule {
                     .copied()
                     .chain(["daily", "weekdays", "weekends", "monthly", "every"]);
                 match nearest(first, known) {
-                    Some(near) if near == *first => refuse(
-                        format!("`{text}` does not say at what time"),
-                        "write \"daily at 21:40\"",
-                    ),
+                    Some(near) if near == *first => {
+                        refuse(format!("`{text}` has no time of day"), "write \"daily at 21:40\"")
+                    }
                     Some(near) => refuse(
-                        format!("`{first}` is no schedule"),
+                        format!("`{first}` is not a schedule"),
                         &format!("did you mean `{near}`?"),
                     ),
                     None => refuse(
-                        format!("`{text}` is no schedule"),
+                        format!("`{text}` is not a schedule"),
                         "write \"daily at 21:40\", \"weekdays at 12:00\", \"monthly on 2 at 05:00\" or \"every 4 days\"",
                     ),
                 }
@@ -126,7 +140,7 @@ impl Schedule {
             [count, unit] => (count.parse::<i64>(), *unit),
             _ => {
                 let hint = "write \"every 4 days\" or \"every 90 minutes\"".to_owned();
-                return Err((format!("`{text}` is no interval"), hint));
+                return Err((format!("`{text}` is not an interval"), hint));
             }
         };
         let unit = match unit.strip_suffix('s').unwrap_or(unit) {
@@ -136,13 +150,13 @@ impl Schedule {
             "week" => Unit::Weeks,
             _ => {
                 let hint = "use minutes, hours, days or weeks".to_owned();
-                return Err((format!("`{unit}` is no unit of time"), hint));
+                return Err((format!("`{unit}` is not a unit of time"), hint));
             }
         };
         match count {
             Ok(count @ 1..=MOST) => Ok(Self::Every { count, unit }),
             _ => Err((
-                format!("`{}` is no number of {}", words[0], unit.name()),
+                format!("`{}` is not a valid number of {}", words[0], unit.name()),
                 format!("use 1 to {MOST}"),
             )),
         }
@@ -176,14 +190,14 @@ impl Schedule {
                         format!("every {named} at {at}")
                     }
                     Days::Month(day) if *day > 28 => format!(
-                        "on day {day} of every month at {at}; in a shorter month on its last day"
+                        "on day {day} of every month at {at}; in shorter months on the last day"
                     ),
                     Days::Month(day) => format!("on day {day} of every month at {at}"),
                 }
             }
             Self::Cron(cron) => cron.words(),
             Self::Every { count: 1, unit } => {
-                format!("one {} after the last good run", unit.name().trim_end_matches('s'))
+                format!("1 {} after the last good run", unit.name().trim_end_matches('s'))
             }
             Self::Every { count, unit } => {
                 format!("{count} {} after the last good run", unit.name())
@@ -283,7 +297,7 @@ pub(crate) fn parse_time(text: &str) -> Result<civil::Time, (String, String)> {
         };
         civil::Time::new(two(hour)?, two(minute)?, 0, 0).ok()
     });
-    parts.ok_or_else(|| (format!("`{text}` is no time of day"), "write it as 21:40".to_owned()))
+    parts.ok_or_else(|| (format!("`{text}` is not a time of day"), "write it as 21:40".to_owned()))
 }
 
 fn parse_days(words: &[&str]) -> Result<Days, (String, String)> {
@@ -295,18 +309,19 @@ fn parse_days(words: &[&str]) -> Result<Days, (String, String)> {
     }
     let mut days = [false; 7];
     for word in words.iter().map(|word| word.trim_matches(',')).filter(|word| *word != "and") {
-        let Some(day) = WEEK.iter().position(|name| *name == word) else {
+        let is_it = |name: &&str| *name == word || name.strip_suffix('s') == Some(word);
+        let Some(day) = WEEK.iter().position(|name| is_it(&name)) else {
             let known = WEEK.iter().copied().chain(["daily", "weekdays", "weekends"]);
             let hint = match nearest(word, known) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "write daily, weekdays, weekends, or days as in \"mondays\"".to_owned(),
             };
-            return Err((format!("`{word}` is no day"), hint));
+            return Err((format!("`{word}` is not a day"), hint));
         };
         days[day] = true;
     }
     if days == [false; 7] {
-        return Err(("no day is named".to_owned(), "write \"daily at 21:40\"".to_owned()));
+        return Err(("the day is missing".to_owned(), "write \"daily at 21:40\"".to_owned()));
     }
     Ok(Days::Week(days))
 }
@@ -320,6 +335,26 @@ mod tests {
         match Schedule::parse(text) {
             Ok(schedule) => schedule.words(),
             Err((what, hint)) => format!("✗ {what} → {hint}"),
+        }
+    }
+
+    proptest! {
+        /// What is said can be written: it means the same.
+        #[test]
+        fn what_is_read_back_can_be_written_so(
+            kind in 0..4, week in any::<[bool; 7]>(), day in 1_i8..=31, hour in 0_i8..24,
+            minute in 0_i8..60, count in 1_i64..=MOST, unit in 0_usize..4,
+        ) {
+            let at = civil::Time::new(hour, minute, 0, 0).expect("a time");
+            prop_assume!(kind != 1 || week.contains(&true));
+            let units = [Unit::Minutes, Unit::Hours, Unit::Days, Unit::Weeks];
+            let schedule = match kind {
+                0 => Schedule::Days { days: Days::Daily, at },
+                1 => Schedule::Days { days: Days::Week(week), at },
+                2 => Schedule::Days { days: Days::Month(day), at },
+                _ => Schedule::Every { count, unit: units[unit] },
+            };
+            prop_assert_eq!(Schedule::parse(&schedule.words()), Ok(schedule));
         }
     }
 

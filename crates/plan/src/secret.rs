@@ -37,7 +37,8 @@ pub(crate) fn parse<'t>(
         toml::de::DeValue::Table(table) => table,
         toml::de::DeValue::String(_) => {
             // The line is not repeated: messages end up in logs.
-            let problem = reading.problem(&span, format!("`{key}` holds a secret in plain text"));
+            let problem =
+                reading.problem(&span, format!("`{key}` contains a secret in plain text"));
             problem.text = format!("{key} = …");
             problem.column = 1;
             problem.hint = Some(WAYS.to_owned());
@@ -80,14 +81,14 @@ pub(crate) fn parse_fields<'t>(
     if let Some((name, span)) = fields.text(reading, "credential") {
         let is_name = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
         if name.is_empty() || name.starts_with('.') || !name.chars().all(is_name) {
-            reading.problem(&span, format!("`{name}` is no name for a credential"));
+            reading.problem(&span, format!("`{name}` is not a credential name"));
         } else {
             found.push(SecretSource::Credential(name));
         }
     }
     if let Some((name, span)) = fields.text(reading, "keyring") {
         if name.is_empty() || name.chars().any(char::is_control) {
-            reading.problem(&span, format!("`{name}` is no description of a key"));
+            reading.problem(&span, format!("`{name}` is not a key description"));
         } else {
             found.push(SecretSource::Keyring(name));
         }
@@ -97,14 +98,14 @@ pub(crate) fn parse_fields<'t>(
     match found.len() {
         1 => found.pop(),
         0 if before == reading.problems.len() => {
-            reading.problem_with(span, format!("`{key}` says nowhere where the secret is"), WAYS);
+            reading.problem_with(span, format!("`{key}` does not say where the secret is"), WAYS);
             None
         }
         0 => None,
         _ => {
             reading.problem_with(
                 span,
-                format!("`{key}` names more than one way to the secret"),
+                format!("`{key}` names several ways to the secret"),
                 "keep one",
             );
             None

@@ -33,7 +33,7 @@ pub(crate) fn parse<'t>(
             "boot" => starting.on_boot = true,
             "drive" => starting.on_drive = true,
             _ => {
-                let what = format!("`{occasion}` is nothing a plan runs on");
+                let what = format!("`{occasion}` is not an occasion to run");
                 reading.problem_with(&span, what, "write \"boot\" or \"drive\"");
             }
         }
@@ -76,20 +76,18 @@ fn duration(text: &str) -> Result<SignedDuration, String> {
 }
 
 fn window(text: &str) -> Result<Window, String> {
-    let wrong = || format!("`{text}` is no window: write \"21:00-06:00\"");
+    let wrong = || format!("`{text}` is not a window: write \"21:00-06:00\"");
     let (from, to) = text.split_once('-').ok_or_else(wrong)?;
     let time = |text: &str| parse_time(text.trim()).map_err(|_| wrong());
     let window = Window { from: time(from)?, to: time(to)? };
     match window.from == window.to {
-        true => {
-            Err(format!("`{text}` is a window without room: leave it out to start at any time"))
-        }
+        true => Err(format!("`{text}` is an empty window: remove it to start at any time")),
         false => Ok(window),
     }
 }
 
 fn retry(text: &str) -> Result<Retry, String> {
-    let wrong = || format!("`{text}` is no retry: write \"3 times every 15 min\"");
+    let wrong = || format!("`{text}` is not a retry: write \"3 times every 15 min\"");
     let (times, pause) = text.split_once(" every ").ok_or_else(wrong)?;
     let times = times.strip_suffix(" times").or_else(|| times.strip_suffix(" time"));
     let times = times.and_then(|times| times.trim().parse().ok());

@@ -231,10 +231,10 @@ pub(crate) fn parse<'t>(
                 let names = channels.unwrap_or_default().iter().map(String::as_str);
                 let hint = match nearest(&name, names.clone()) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None if names.len() == 0 => "channels.toml names none yet".to_owned(),
+                    None if names.len() == 0 => "channels.toml is empty".to_owned(),
                     None => format!("there are {}", names.collect::<Vec<_>>().join(", ")),
                 };
-                let what = format!("no channel `{name}` stands in channels.toml");
+                let what = format!("channel `{name}` is not in channels.toml");
                 reading.problem_with(&span, what, hint);
             }
             list.push(name);

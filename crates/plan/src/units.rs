@@ -60,11 +60,11 @@ pub fn parse_size(text: &str) -> Result<u64, String> {
                 format!("`{text}` has no unit: write B, KiB, MiB, GiB or TiB (or kB, MB, GB, TB)")
             }
             unit => format!(
-                "`{unit}` is no unit of size: use B, KiB, MiB, GiB or TiB (or kB, MB, GB, TB)"
+                "`{unit}` is not a unit of size: use B, KiB, MiB, GiB or TiB (or kB, MB, GB, TB)"
             ),
         });
     };
-    times(number, *bytes).ok_or_else(|| format!("`{text}` is no size"))
+    times(number, *bytes).ok_or_else(|| format!("`{text}` is not a size"))
 }
 
 /// Seconds of a duration such as `3 weeks` or `36 hours`.
@@ -89,11 +89,11 @@ pub fn parse_duration(text: &str) -> Result<u64, String> {
                 )
             }
             unit => format!(
-                "`{unit}` is no unit of time: use seconds, minutes, hours, days, weeks, months or years"
+                "`{unit}` is not a unit of time: use seconds, minutes, hours, days, weeks, months or years"
             ),
         });
     };
-    times(number, *seconds).ok_or_else(|| format!("`{text}` is no duration"))
+    times(number, *seconds).ok_or_else(|| format!("`{text}` is not a duration"))
 }
 
 #[cfg(test)]

@@ -31,10 +31,12 @@ pub enum SnapshotSpec {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SpecError {
     /// Neither form.
-    #[error("`{0}` names no snapshot: write PLAN@WHEN, as in `readings@newest`, or an id")]
+    #[error("`{0}` is not a snapshot: write PLAN@WHEN, as in `readings@newest`, or an id")]
     Form(String),
     /// The moment is not understood.
-    #[error("`{0}` is no moment: write `newest`, `2026-11-10`, `2026-11-10T21:40` or `3 days ago`")]
+    #[error(
+        "`{0}` is not a time; for example: newest, yesterday, 10 nov 21:40, 2026-11-10T21:40, 3 days ago"
+    )]
     Moment(String),
 }
 

@@ -101,7 +101,7 @@ pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
     parts.push(match outlook.runs {
         0 => format!("at least {}; no run has been timed yet", time(expected.seconds)),
         runs => format!(
-            "about {}{} by the last {}",
+            "about {}{}, by the last {}",
             time(expected.seconds),
             range(time(expected.range.0), time(expected.range.1)),
             counted(runs, "run", "runs")
@@ -112,6 +112,13 @@ pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
             "{:.2} {} a month instead of {:.2}",
             cost.after, cost.currency, cost.now
         ));
+    }
+    if let Some(free) = outlook.free {
+        let free = bytes(free);
+        parts.push(match outlook.fits() {
+            true => format!("{free} free in the store"),
+            false => format!("▲ does not fit: {free} free in the store"),
+        });
     }
     parts
 }

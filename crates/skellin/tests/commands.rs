@@ -161,10 +161,10 @@ fn exceptions_end_with_status_4_and_are_listed() {
     );
     let (status, text) = world.run(&["run", "readings"]);
     assert_eq!(status, 4);
-    assert!(text.contains("1 exception:") && text.contains("away: it is not there"), "{text}");
+    assert!(text.contains("1 exception:") && text.contains("away: it does not exist"), "{text}");
     let (status, value) = world.json(&["run", "readings"]);
     assert_eq!((status, value["runs"][0]["status"].as_str()), (4, Some("exceptions")));
-    assert_eq!(value["runs"][0]["exceptions"][0]["reason"], "it is not there");
+    assert_eq!(value["runs"][0]["exceptions"][0]["reason"], "it does not exist");
     assert!(world.run(&["history"]).1.contains("1 exception"));
 }
 
@@ -199,7 +199,7 @@ fn refusals_have_a_status_a_reason_and_a_next_step() {
             2,
             &["does not say where it is", "credentials = "],
         ),
-        (&["history", "--place", "/nowhere/at/all"], 5, &["the place is not there", "mounted"]),
+        (&["history", "--place", "/nowhere/at/all"], 5, &["the place does not exist", "mounted"]),
     ];
     for (arguments, expected, words) in cases {
         let (status, text) = world.fail(arguments);

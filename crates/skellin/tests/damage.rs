@@ -187,7 +187,7 @@ fn a_snapshot_of_which_one_copy_is_left_is_listed_and_restores() {
         assert_eq!(history["snapshots"].as_array().unwrap().len(), 1, "{folder}");
         assert_whole(&world);
         let (status, report) = world.json(&["verify", "oak"]);
-        assert!(status == 3 && report["damage"][0]["reason"] == "it is not there", "{report}");
+        assert!(status == 3 && report["damage"][0]["reason"] == "it does not exist", "{report}");
         fs::write(copy, bytes).unwrap();
     }
     assert_eq!(world.run(&["verify", "oak"]).0, 0);

@@ -164,5 +164,5 @@ fn each_refusal_ends_with_status_5_and_what_to_do() {
     let journal = fs::read(world.path("state/journal.sqlite")).unwrap();
     assert!(!journal.windows(11).any(|part| part == b"open sesame"));
     drop(server);
-    refused(&["run", "readings"], "nothing answers on port", "SSH service running");
+    refused(&["run", "readings"], "nothing listens on port", "SSH service running");
 }

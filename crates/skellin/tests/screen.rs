@@ -371,7 +371,7 @@ fn a_store_that_is_away_says_what_to_do() {
     let folder = world(true);
     fs::rename(folder.path().join("oak"), folder.path().join("unplugged")).unwrap();
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["✕", "the place is not there", "is the drive mounted?", "0 of 2 plans safe"]);
+    screen.wait(&["✕", "the place does not exist", "is the drive mounted?", "0 of 2 plans safe"]);
     fs::rename(folder.path().join("unplugged"), folder.path().join("oak")).unwrap();
     screen.keys(&["u"]);
     screen.wait(&["✓ 2 plans safe"]);

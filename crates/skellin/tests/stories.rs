@@ -78,13 +78,13 @@ fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_rehearsal()
         .map(|entry| (entry["work"].as_str().unwrap(), entry["status"].as_str().unwrap()))
         .collect();
     assert_eq!(told, [("run", "failed"), ("verify", "done"), ("restore", "done"), ("run", "done")]);
-    assert!(entries[0]["words"].as_str().unwrap().contains("the place is not there"));
+    assert!(entries[0]["words"].as_str().unwrap().contains("the place does not exist"));
     assert_eq!(entries[3]["files"]["new"], 1);
     assert!(entries[3]["snapshot"].is_string());
     let number = entries[0]["number"].to_string();
     let text = world.done(&["journal", "--run", &number]);
     assert!(
-        text.contains("the place is not there") && text.contains("is the drive mounted?"),
+        text.contains("the place does not exist") && text.contains("is the drive mounted?"),
         "{text}"
     );
     assert_eq!(world.json(&["journal", "ringing"]).1["entries"], serde_json::json!([]));

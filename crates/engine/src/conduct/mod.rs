@@ -350,6 +350,7 @@ impl Conductor<'_> {
         if let Some(time) = skellin_plan::expect(&past, ahead) {
             (outlook.time, outlook.runs) = (time, past.len() as u64);
         }
+        outlook.free = store.place().room().map(|(free, _)| free);
         let price = self.configuration.stores.fine.get(&plan.store);
         outlook.cost = price.and_then(|config| config.price.as_ref()).and_then(|price| {
             let now = store.usage().ok()?.bytes;

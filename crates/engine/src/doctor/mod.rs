@@ -19,10 +19,14 @@ use crate::{
     places::{drive_states, local_directory, open_place},
     secrets::read_secret,
     size::size,
+    timers::Starter,
 };
 
 /// With less room than this at its place a store will soon be full, in bytes.
 const LITTLE_ROOM: u64 = 1 << 30;
+
+/// So many verifications of a store are looked through for one that went to its end.
+const LOOKED_BACK: usize = 50;
 
 /// How bad a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -56,6 +60,8 @@ pub struct Examination<'a> {
     pub now: i64,
     /// At most so many paths are looked at in search of what no plan takes.
     pub most: u64,
+    /// What starts runs by themselves, where that was looked for.
+    pub starter: Option<&'a Starter>,
     /// Raised to stop.
     pub cancel: &'a Cancel,
 }
@@ -75,6 +81,7 @@ impl Examination<'_> {
             self.plan(plan, &mut found);
             self.telling(plan, &mut found);
         }
+        self.starting(&mut found);
         self.owed(&mut found);
         self.windows(&mut found);
         found.extend(self.gaps()?.iter().map(describe));
@@ -156,12 +163,23 @@ impl Examination<'_> {
 
     fn store(&self, store: &StoreConfig, found: &mut Vec<Finding>) {
         let subject = format!("store {}", store.name);
-        if self.plans().all(|plan| plan.store != store.name) {
+        let is_fed = |plan: &Plan| plan.store == store.name || plan.replicate.contains(&store.name);
+        if !self.plans().any(is_fed) {
             found.push(Finding {
                 weight: Weight::Doubtful,
                 subject: subject.clone(),
                 what: "no plan writes to it".to_owned(),
                 hint: format!("name it in a plan: store = \"{}\"", store.name),
+            });
+        } else if !self.is_verified(&store.name) {
+            found.push(Finding {
+                weight: Weight::Doubtful,
+                subject: subject.clone(),
+                what: "this machine has never verified it".to_owned(),
+                hint: format!(
+                    "skellin verify {}; or by itself: schedule = {{ verify = \"sundays at 03:00\" }} in stores.toml",
+                    store.name
+                ),
             });
         }
         // Commands and variables may not be there for whoever looks; a file must be.
@@ -205,6 +223,15 @@ impl Examination<'_> {
                 found.push(wrong(subject.clone(), what, "make room before the next run needs it"));
             }
         }
+    }
+
+    /// Whether the journal knows of a verification of a store that went to its end.
+    fn is_verified(&self, store: &str) -> bool {
+        // Without a journal nothing is known of it, and that is said.
+        let Some(journal) = self.journal else { return true };
+        let is_whole =
+            |entry: &JournalEntry| matches!(entry.outcome, Outcome::Done | Outcome::Damage);
+        journal.verifications(store, LOOKED_BACK).is_ok_and(|known| known.iter().any(is_whole))
     }
 
     /// A store on the disk it is to survive.
@@ -276,7 +303,7 @@ impl Examination<'_> {
             None => found.push(Finding {
                 weight: Weight::Doubtful,
                 subject,
-                what: "nothing starts it: it has no schedule and runs only by hand".to_owned(),
+                what: "it has no schedule and runs only by hand".to_owned(),
                 hint: "add [schedule] with run = \"daily at 21:40\", or what suits it".to_owned(),
             }),
             Some(schedule) => {

@@ -5,9 +5,32 @@ use jiff::SignedDuration;
 use skellin_plan::{Plan, Way};
 
 use super::{Examination, Finding, Weight, wrong};
-use crate::{around::owed_leaves, due::Watch, lock::PlanLock};
+use crate::{around::owed_leaves, due::Watch, lock::PlanLock, timers::Starter};
 
 impl Examination<'_> {
+    /// Whether anything starts the plans that have a schedule.
+    pub(super) fn starting(&self, found: &mut Vec<Finding>) {
+        let names: Vec<&str> = self
+            .plans()
+            .filter(|plan| plan.schedule.is_some())
+            .map(|plan| plan.name.as_str())
+            .collect();
+        let (what, hint) = match self.starter {
+            _ if names.is_empty() => return,
+            None | Some(Starter::Runs(_)) => return,
+            Some(Starter::Stopped { what, hint }) => (what.clone(), hint.clone()),
+            Some(Starter::Missing) => (
+                "nothing starts the scheduled runs on this machine".to_owned(),
+                "skellin timers install has systemd or cron start them".to_owned(),
+            ),
+        };
+        let subject = match names.as_slice() {
+            [name] => format!("plan {name}"),
+            names => format!("plans {}", names.join(", ")),
+        };
+        found.push(wrong(subject, what, hint));
+    }
+
     /// Commands that a run which ended without a word has left owed.
     pub(super) fn owed(&self, found: &mut Vec<Finding>) {
         let state = &self.configuration.folders.state;

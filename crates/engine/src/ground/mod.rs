@@ -72,10 +72,10 @@ impl Trouble {
                     if met {
                         vanished()
                     } else {
-                        "it is not there".to_owned()
+                        "it does not exist".to_owned()
                     }
                 }
-                Errno::ACCESS | Errno::PERM => "permission was refused".to_owned(),
+                Errno::ACCESS | Errno::PERM => "permission denied".to_owned(),
                 other => format!("it cannot be read: {other}"),
             },
             Self::Far(error) if error.is_not_found() && met => vanished(),

@@ -182,7 +182,7 @@ mod tests {
             journal.add_step(id, &step).expect("adds");
             let exceptions = [Exception {
                 path: format!("/srv/{number}").into_bytes(),
-                reason: "permission was refused".to_owned(),
+                reason: "permission denied".to_owned(),
             }];
             let ending = Ending {
                 snapshot: Some([number as u8; 16]),

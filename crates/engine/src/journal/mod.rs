@@ -329,6 +329,15 @@ impl Journal {
         self.select(which, params![store, limit])
     }
 
+    /// When this machine stored a snapshot in a store last, in milliseconds since 1970.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn last_stored(&self, store: &str) -> Result<Option<i64>> {
+        let sql = "SELECT max(started) FROM work WHERE store = ?1 AND snapshot IS NOT NULL";
+        self.with(|connection| connection.query_row(sql, [store], |row| row.get(0)))
+    }
+
     fn select(&self, which: &str, values: &[&dyn rusqlite::ToSql]) -> Result<Vec<JournalEntry>> {
         let sql = format!("SELECT {COLUMNS} FROM work {which}");
         self.with(|connection| {

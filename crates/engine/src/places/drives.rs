@@ -87,7 +87,7 @@ fn on_block_devices(text: &str) -> Vec<PathBuf> {
 }
 
 /// Blanks and the like stand there as octal numbers.
-fn unescaped(text: &str) -> String {
+pub(super) fn unescaped(text: &str) -> String {
     let mut parts = text.split('\\');
     let mut out = parts.next().unwrap_or_default().to_owned();
     for part in parts {

@@ -91,7 +91,7 @@ impl Grounds {
     pub(crate) fn command_target(&self, host: &str) -> Result<SftpTarget> {
         let address = format!("sftp://{host}/");
         let source = FarSource::of(Path::new(&address)).ok_or_else(|| EngineError::Unknown {
-            what: format!("`{host}` is no host"),
+            what: format!("`{host}` is not a host"),
             hint: "name it as a source does: on = \"mast\"".to_owned(),
         })?;
         let config = self.config(&source)?;

@@ -3,6 +3,7 @@
 pub(crate) mod drives;
 mod hosts;
 mod keys;
+mod mounts;
 mod reach;
 mod rotation;
 pub(crate) mod targets;
@@ -18,6 +19,7 @@ use skellin_store::FOLDERS;
 
 pub use drives::{MountedDrive, mount_points, mounted_drives, prepare_drive};
 pub use hosts::Grounds;
+pub use mounts::missing_mount;
 pub(crate) use reach::try_out;
 pub use reach::{ReachStep, reach, reach_source};
 pub use rotation::{DriveState, DriveStates, drive_states};

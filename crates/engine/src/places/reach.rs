@@ -95,7 +95,7 @@ fn go(
             by_sftp(&place, say)?;
             place.look_for_root()?;
             say("path", format!("{path} is a directory"));
-            room(place.room()?);
+            room(place.ask_room()?);
             Arc::new(place)
         }
         PlaceSpec::S3(bucket) => {
@@ -133,7 +133,7 @@ fn go(
             say("login", host.user.clone().unwrap_or_else(|| "without a user".to_owned()));
             say("path", format!("{} is a directory", host.path));
             clock(told);
-            room(place.room()?);
+            room(place.ask_room()?);
             Arc::new(place)
         }
         PlaceSpec::Ftp { tls, host } => {
@@ -266,8 +266,8 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
     let addresses: Vec<_> = (host, port)
         .to_socket_addrs()
         .map_err(|error| {
-            let hint = "check the spelling of the host, and this machine's name service";
-            failed(format!("the name {host} has no address: {error}"), hint)
+            let hint = "check the spelling of the host name, and DNS on this machine";
+            failed(format!("the name {host} does not resolve: {error}"), hint)
         })?
         .collect();
     let shown: Vec<_> = addresses.iter().map(|address| address.ip().to_string()).collect();
@@ -284,12 +284,12 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
     }
     Err(match last {
         Some(error) if error.kind() == io::ErrorKind::ConnectionRefused => failed(
-            format!("nothing answers on port {port}"),
+            format!("nothing listens on port {port}"),
             "is the service running there, on this port?",
         ),
         Some(error) => failed(
             format!("port {port} cannot be reached: {error}"),
-            "is the host up, and does a firewall let this port through?",
+            "is the host up, and does the firewall allow this port?",
         ),
         None => failed("it has no address".to_owned(), "check the spelling of the host"),
     }
@@ -316,17 +316,10 @@ pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
         let seconds = begun.elapsed().as_secs_f64().max(1e-6);
         format!("{:.1} MiB/s", PROBE as f64 / seconds / f64::from(1 << 20))
     };
+    let is_new = place.begin_trial()?;
     let begun = Instant::now();
-    if let Err(error) = place.create(&name, &bytes) {
-        // Without the folders of a store there is nothing to write into yet.
-        if error.kind == PlaceErrorKind::NotFound {
-            say("write", "not tried: no store has been created there yet".to_owned());
-            return Ok(());
-        }
-        return Err(error.into());
-    }
-    say("write", rate(begun));
-    let result = (|| {
+    let result = place.create(&name, &bytes).and_then(|()| {
+        say("write", rate(begun));
         let begun = Instant::now();
         let mut back = Vec::new();
         place.read(&name, Extent::Within(PROBE as u64), &mut back)?;
@@ -342,10 +335,12 @@ pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
             Err(error) => Err(error),
             Ok(()) => Err(failed("the server writes over what is there: no store is safe there")),
         }
-    })();
+    });
     let deleted = place.delete(&name);
+    let ended = if is_new { place.end_trial() } else { Ok(()) };
     result?;
     deleted?;
-    say("delete", "the trial is gone again".to_owned());
+    ended?;
+    say("delete", "the test file is removed".to_owned());
     Ok(())
 }

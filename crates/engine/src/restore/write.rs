@@ -142,7 +142,7 @@ fn place<'a>(
 
 fn failed(error: Errno) -> Failure {
     match error {
-        Errno::PERM | Errno::ACCESS => Failure::Path("permission was refused".to_owned()),
+        Errno::PERM | Errno::ACCESS => Failure::Path("permission denied".to_owned()),
         Errno::NOSPC | Errno::DQUOT => Failure::NoRoom,
         error => Failure::Path(format!("it cannot be written: {error}")),
     }

@@ -320,7 +320,7 @@ fn look_ahead(
     let reading = if sampled.read > 0 { to_read * pace } else { 0.0 };
     let seconds = walk.as_secs_f64() + reading;
     let time = Expected { seconds, range: (seconds, seconds) };
-    Ok(Outlook { stored: sampled.estimate, time, runs: 0, cost: None })
+    Ok(Outlook { stored: sampled.estimate, time, runs: 0, cost: None, free: None })
 }
 
 /// Lets the workers work, and tells how far they are.

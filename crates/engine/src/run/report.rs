@@ -143,6 +143,16 @@ pub struct Outlook {
     pub runs: u64,
     /// What room costs, where the store's place has a price.
     pub cost: Option<Cost>,
+    /// Bytes that are free at the store's place, where it tells.
+    pub free: Option<u64>,
+}
+
+impl Outlook {
+    /// Whether what it would store fits into the free room, as far as that is known.
+    #[must_use]
+    pub fn fits(&self) -> bool {
+        self.free.is_none_or(|free| self.stored.high < free)
+    }
 }
 
 /// What a store's room costs a month.

@@ -97,7 +97,7 @@ pub(super) fn send(
 /// A failure with what to do about it.
 fn explain(server: &MailServer, error: &MailError, patience: Duration) -> String {
     let words = match error {
-        MailError::Slow => format!("no answer came within {} s", patience.as_secs()),
+        MailError::Slow => format!("no answer within {} s", patience.as_secs()),
         error => error.to_string(),
     };
     let remedy = match error {

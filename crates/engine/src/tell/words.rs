@@ -163,7 +163,7 @@ mod tests {
             machine: "hut",
             now: 1_795_000_000_000,
             work: Some(42),
-            words: Some("nothing answers on port 22".to_owned()),
+            words: Some("nothing listens on port 22".to_owned()),
             hint: Some("is the SSH service running there?".to_owned()),
             ..Happening::default()
         };

@@ -2,6 +2,7 @@
 //! ours: a timer that fires once too often does nothing.
 
 mod crontab;
+mod starter;
 mod units;
 
 use std::{
@@ -13,9 +14,11 @@ use std::{
 use skellin_plan::PlaceSpec;
 
 pub use crontab::{crontab_line, with_line, without_line, written_line};
+pub use starter::{CRON_HINT, Starter, cron_runs, looks_for_due};
 
 use crate::{
     config::Configuration,
+    doctor::{Finding, Weight},
     error::{EngineError, Result},
     places::local_directory,
 };
@@ -63,8 +66,8 @@ impl UnitState {
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
-            Self::Fine => "as it should be",
-            Self::Missing => "not there",
+            Self::Fine => "fits the plans",
+            Self::Missing => "not installed",
             Self::Differs => "differs from the plan",
             Self::Stray => "belongs to no plan",
         }
@@ -105,6 +108,27 @@ impl Setting<'_> {
         let plans = self.configuration.plans.iter().filter_map(|file| file.plan.as_ref());
         // Commands of a plan write where they like.
         plans.clone().all(|plan| plan.around.is_empty()).then_some(written)
+    }
+
+    /// What is installed for this account and does not fit its plans any more.
+    #[must_use]
+    pub fn findings(&self) -> Vec<Finding> {
+        let Ok(folder) = self.unit_directory() else { return Vec::new() };
+        let is_steward = folder.join(&self.steward_units()[0].name).exists();
+        let wanted = if is_steward { self.steward_units() } else { self.units() };
+        let Ok(states) = compare(&wanted, &folder) else { return Vec::new() };
+        // Where nothing of ours is, nothing differs.
+        if states.values().all(|state| *state == UnitState::Missing) {
+            return Vec::new();
+        }
+        let off = states.into_iter().filter(|(_, state)| *state != UnitState::Fine);
+        let finding = |(name, state): (String, UnitState)| Finding {
+            weight: Weight::Wrong,
+            subject: folder.join(name).display().to_string(),
+            what: state.words().to_owned(),
+            hint: "skellin timers install writes what fits the plans".to_owned(),
+        };
+        off.map(finding).collect()
     }
 
     /// Sources on this machine that this account cannot read, and why.

@@ -89,8 +89,8 @@ impl From<FtpError> for Trouble {
                 Self::Said(response.status.code(), words)
             }
             FtpError::SecureError(words) => Self::Certificate(
-                format!("no encrypted connection could be made: {words}"),
-                "does the server speak TLS on this port, and is its certificate's authority known? Else name it: ca = \"…\"",
+                format!("cannot set up an encrypted connection: {words}"),
+                "does the server use TLS on this port, and is its certificate authority known here? If it is your own: ca = \"…\"",
             ),
             other => Self::Cut(other.to_string()),
         }
@@ -117,12 +117,10 @@ impl Trouble {
                 return PlaceError::because(operation, subject, Kind::Certificate, reason)
                     .with_hint(hint);
             }
-            Self::Said(530 | 332 | 430, words) => {
-                (Kind::Login, format!("the login was refused: {words}"))
-            }
-            Self::Said(452 | 552, _) => (Kind::Full, "there is no room left".to_owned()),
+            Self::Said(530 | 332 | 430, words) => (Kind::Login, format!("login refused: {words}")),
+            Self::Said(452 | 552, _) => (Kind::Full, "no space left".to_owned()),
             Self::Said(421 | 425 | 426, words) => {
-                (Kind::Cut, format!("the server breaks off: {words}"))
+                (Kind::Cut, format!("the server closed the connection: {words}"))
             }
             Self::Said(450 | 451, words) => (Kind::Busy, format!("the server says: {words}")),
             // One word for all of it; the words tell more, where they are English.
@@ -139,8 +137,8 @@ impl Trouble {
                 (kind, format!("the server says: {words}"))
             }
             Self::Said(code, words) => (Kind::Failed, format!("the server says {code}: {words}")),
-            Self::Cut(why) => (Kind::Cut, format!("the connection broke off: {why}")),
-            Self::Slow => (Kind::Slow, format!("no answer came within {} s", patience.as_secs())),
+            Self::Cut(why) => (Kind::Cut, format!("the connection was lost: {why}")),
+            Self::Slow => (Kind::Slow, format!("no answer within {} s", patience.as_secs())),
             Self::Odd(why) => (Kind::Failed, why),
         };
         PlaceError::because(operation, subject, kind, reason)
@@ -188,9 +186,9 @@ impl Connection {
             .map_err(|error| {
                 failed(
                     PlaceErrorKind::Unreachable,
-                    format!("the name {host} has no address: {error}"),
+                    format!("the name {host} does not resolve: {error}"),
                 )
-                .with_hint("check the spelling of the host, and this machine's name service")
+                .with_hint("check the spelling of the host name, and DNS on this machine")
             })?
             .collect();
         told(FtpStep::Name {
@@ -199,14 +197,14 @@ impl Connection {
         });
         let stream = dial(&addresses, *patience).map_err(|error| match error.kind() {
             io::ErrorKind::ConnectionRefused => {
-                failed(PlaceErrorKind::Unreachable, format!("nothing answers on port {port}"))
+                failed(PlaceErrorKind::Unreachable, format!("nothing listens on port {port}"))
                     .with_hint("is the FTP service running there, on this port?")
             }
             _ => failed(
                 PlaceErrorKind::Unreachable,
                 format!("port {port} cannot be reached: {error}"),
             )
-            .with_hint("is the host up, and does a firewall let this port through?"),
+            .with_hint("is the host up, and does the firewall allow this port?"),
         })?;
         let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
         let patience = *patience;
@@ -224,16 +222,19 @@ impl Connection {
         let mut ftp = match target.tls {
             true => {
                 let config = client_config(target.authority.as_deref()).map_err(|why| {
-                    failed(PlaceErrorKind::Certificate, why).with_hint(
-                        "name the file with the certificate of your authority: ca = \"…\"",
-                    )
+                    failed(PlaceErrorKind::Certificate, why)
+                        .with_hint("name the certificate file of your authority: ca = \"…\"")
                 })?;
-                ftp.into_secure(RustlsConnector::from(config), host).map_err(|error| match error.into() {
+                ftp.into_secure(RustlsConnector::from(config), host).map_err(|error| match error
+                    .into()
+                {
                     Trouble::Said(code, words) => failed(
                         PlaceErrorKind::Refused,
                         format!("the server offers no TLS ({code}: {words})"),
                     )
-                    .with_hint("use ftp:// only where nobody can listen in: the password travels openly there"),
+                    .with_hint(
+                        "use ftp:// only on a network you trust: it sends the password unencrypted",
+                    ),
                     other => trouble(other),
                 })?
             }
@@ -242,11 +243,12 @@ impl Connection {
         told(FtpStep::Tls { is_on: target.tls });
         let password = target.password.as_ref().map_or("", |password| password.as_str());
         ftp.login(target.user.as_str(), password).map_err(|error| match error.into() {
-            Trouble::Said(_, words) => failed(
-                PlaceErrorKind::Login,
-                format!("the login as {} was refused: {words}", target.user),
-            )
-            .with_hint("is it the right account and password? Name it with password = { file = \"…\" } in stores.toml"),
+            Trouble::Said(_, words) => {
+                failed(PlaceErrorKind::Login, format!("login as {} refused: {words}", target.user))
+                    .with_hint(
+                        "check account and password: password = { file = \"…\" } in stores.toml",
+                    )
+            }
             other => trouble(other),
         })?;
         ftp.transfer_type(FileType::Binary).map_err(|error| trouble(error.into()))?;
@@ -341,7 +343,7 @@ fn told<'a>(files: impl Iterator<Item = Result<File, &'a String>>) -> Result<Vec
     let mut found = Vec::new();
     for file in files {
         let file = file.map_err(|line| {
-            Trouble::Odd(format!("the listing has a line of no known form: {line:?}"))
+            Trouble::Odd(format!("the listing has a line in an unknown format: {line:?}"))
         })?;
         if matches!(file.name(), "." | "..") {
             continue;

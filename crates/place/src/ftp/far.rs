@@ -44,7 +44,7 @@ impl FarFiles for FtpPlace {
     }
 
     fn link(&self, path: &str) -> Result<String, PlaceError> {
-        let why = "FTP does not tell where links lead";
+        let why = "FTP does not show link targets";
         Err(PlaceError::because(Operation::Read, path, PlaceErrorKind::Failed, why))
     }
 

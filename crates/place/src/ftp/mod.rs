@@ -157,9 +157,9 @@ impl FtpPlace {
                 Operation::Reach,
                 self.describe(),
                 PlaceErrorKind::Missing,
-                format!("the directory {path} is not there"),
+                format!("directory {path} does not exist"),
             )
-            .with_hint("`skellin store create` makes it; or correct the path after the host in stores.toml")),
+            .with_hint("correct the path; for a new store: skellin store create")),
         }
     }
 
@@ -223,7 +223,7 @@ impl FtpPlace {
         Paced::new(Throttled { inner, throttle }, self.target.patience * 15)
             .read_to_end(&mut bytes)?;
         if (bytes.len() as u64) < length {
-            return Err(Trouble::Cut("the transfer ended early".to_owned()));
+            return Err(Trouble::Cut("the transfer ended too early".to_owned()));
         }
         if size - offset - length <= READ_ON {
             std::io::copy(&mut (&mut stream).take(READ_ON), &mut std::io::sink())?;
@@ -255,7 +255,7 @@ impl FtpPlace {
             stream.finish()?;
             // A connection that broke off looks like an end to some servers.
             if connection.size(&draft)? != Some(bytes.len() as u64) {
-                return Err(Trouble::Cut("the server has not got all of it".to_owned()));
+                return Err(Trouble::Cut("the server did not receive all of it".to_owned()));
             }
             let claim = self.claim(name);
             if !locked(&self.claims).made.contains(&claim) {
@@ -289,6 +289,16 @@ enum Made {
 }
 
 impl Place for FtpPlace {
+    fn begin_trial(&self) -> Result<bool, PlaceError> {
+        let path = self.path(NURSERY);
+        self.run(Operation::Create, NURSERY, |connection| connection.claim(&path))
+    }
+
+    fn end_trial(&self) -> Result<(), PlaceError> {
+        let path = self.path(NURSERY);
+        self.run(Operation::Delete, NURSERY, |connection| connection.give_up_claim(&path))
+    }
+
     fn describe(&self) -> String {
         self.target.describe()
     }

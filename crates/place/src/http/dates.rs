@@ -27,7 +27,7 @@ impl Skew {
             7200..172_800 => format!("{} h", seconds / 3600),
             _ => format!("{} days", seconds / 86_400),
         };
-        format!("this machine's clock is {how_much} {side} the server's")
+        format!("the clock of this machine is {how_much} {side} the server's")
     }
 }
 

@@ -9,29 +9,29 @@ pub(crate) fn certificate_reason(error: &rustls::Error) -> (String, &'static str
     use rustls::CertificateError as Flaw;
     let rustls::Error::InvalidCertificate(flaw) = error else {
         return (
-            format!("no encrypted connection could be made: {error}"),
-            "is this the port of a server that speaks TLS?",
+            format!("cannot set up an encrypted connection: {error}"),
+            "is this the port of a TLS server?",
         );
     };
     match flaw {
         Flaw::UnknownIssuer => (
-            "its certificate is from an authority this machine does not know".to_owned(),
-            "if the authority is your own, name its certificate: ca = \"/path/to/authority.pem\"",
+            "its certificate was issued by an unknown authority".to_owned(),
+            "if the authority is your own: ca = \"/path/to/authority.pem\"",
         ),
         Flaw::Expired | Flaw::ExpiredContext { .. } => (
             "its certificate has expired".to_owned(),
-            "renew it there; and look whether this machine's clock is right",
+            "renew the certificate; check the clock of this machine",
         ),
         Flaw::NotValidYet | Flaw::NotValidYetContext { .. } => {
-            ("its certificate is not valid yet".to_owned(), "is this machine's clock right?")
+            ("its certificate is not valid yet".to_owned(), "check the clock of this machine")
         }
         Flaw::NotValidForName | Flaw::NotValidForNameContext { .. } => (
             "its certificate is for another name".to_owned(),
-            "use the name that stands in the certificate",
+            "use the host name in the certificate",
         ),
         other => (
-            format!("its certificate is not to be trusted: {other:?}"),
-            "look at the certificate of the server",
+            format!("its certificate is not trusted: {other:?}"),
+            "check the certificate on the server",
         ),
     }
 }
@@ -55,17 +55,14 @@ pub(super) fn told(
         because(PlaceErrorKind::Certificate, reason).with_hint(hint)
     };
     let nameless = || {
-        because(
-            PlaceErrorKind::Unreachable,
-            format!("the name of the host of {server} has no address"),
-        )
-        .with_hint("check the spelling of the host, and this machine's name service")
+        because(PlaceErrorKind::Unreachable, format!("the host name of {server} does not resolve"))
+            .with_hint("check the spelling of the host name, and DNS on this machine")
     };
     match error {
         ureq::Error::HostNotFound => nameless(),
         ureq::Error::Timeout(_) => {
-            because(PlaceErrorKind::Slow, format!("no answer came within {} s", patience.as_secs()))
-                .with_hint("is the host up and the line free?")
+            because(PlaceErrorKind::Slow, format!("no answer within {} s", patience.as_secs()))
+                .with_hint("is the host up, and the network?")
         }
         ureq::Error::Rustls(error) => tls(error),
         ureq::Error::Io(error) => {
@@ -74,33 +71,33 @@ pub(super) fn told(
             }
             match error.kind() {
                 io::ErrorKind::ConnectionRefused => {
-                    because(PlaceErrorKind::Unreachable, "nothing answers on its port".to_owned())
+                    because(PlaceErrorKind::Unreachable, "nothing listens on its port".to_owned())
                         .with_hint("is the service running there, on this port?")
                 }
                 io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => because(
                     PlaceErrorKind::Slow,
-                    format!("no answer came within {} s", patience.as_secs()),
+                    format!("no answer within {} s", patience.as_secs()),
                 ),
                 io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable => {
                     because(PlaceErrorKind::Unreachable, format!("it cannot be reached: {error}"))
-                        .with_hint("is the host up, and this machine's network?")
+                        .with_hint("is the host up, and the network?")
                 }
                 // The standard library has no kind of its own for it.
                 _ if error.to_string().starts_with("failed to lookup address") => nameless(),
-                _ => because(PlaceErrorKind::Cut, format!("the connection broke off: {error}")),
+                _ => because(PlaceErrorKind::Cut, format!("the connection was lost: {error}")),
             }
         }
         ureq::Error::ConnectionFailed => {
             because(PlaceErrorKind::Unreachable, "it cannot be reached".to_owned())
         }
         ureq::Error::Protocol(error) => {
-            because(PlaceErrorKind::Cut, format!("what came back is no whole answer: {error}"))
-                .with_hint("is this the port of a server that speaks HTTP?")
+            because(PlaceErrorKind::Cut, format!("the answer is incomplete: {error}"))
+                .with_hint("is this the port of an HTTP server?")
         }
         ureq::Error::Tls(why) => because(PlaceErrorKind::Certificate, (*why).to_owned()),
         // Others carry no address either, but for the one that says it is wrong.
         ureq::Error::BadUri(_) => {
-            because(PlaceErrorKind::Failed, "its address is no address".to_owned())
+            because(PlaceErrorKind::Failed, "its address is not valid".to_owned())
         }
         other => {
             let deeper = other.source().map(|source| format!(": {source}")).unwrap_or_default();

@@ -105,7 +105,7 @@ impl Http {
                 PlaceErrorKind::Certificate,
                 why,
             )
-            .with_hint("name the file with the certificate of your authority: ca = \"…\"")
+            .with_hint("name the certificate file of your authority: ca = \"…\"")
         })?;
         let patience = Some(way.patience);
         let config = Agent::config_builder()
@@ -190,7 +190,7 @@ impl Http {
                 true => PlaceError {
                     kind: PlaceErrorKind::Failed,
                     source: Some(std::io::Error::other(
-                        "the server gives no parts of files, and this one is too large for its whole",
+                        "the server does not serve ranges, and the file is too large to read whole",
                     )),
                     ..error
                 },
@@ -280,7 +280,7 @@ pub(crate) fn far_part(offset: u64, length: u64, answer: Answer) -> Result<Vec<u
             let range = answer.header("content-range").unwrap_or_default();
             let from = range.strip_prefix("bytes ").and_then(|range| range.split('-').next());
             if from.is_some_and(|from| from.parse() != Ok(offset)) {
-                return Err(format!("the server gives another part than was asked for: {range}"));
+                return Err(format!("the server returned another range than requested: {range}"));
             }
             answer.body
         }

@@ -13,8 +13,8 @@ pub(crate) fn read_authority(file: &Path) -> Result<Vec<CertificateDer<'static>>
     let found: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(&text).collect();
     match found {
         Ok(found) if !found.is_empty() => Ok(found),
-        Ok(_) => Err(format!("{shown} holds no certificate")),
-        Err(error) => Err(format!("{shown} holds no certificates: {error:?}")),
+        Ok(_) => Err(format!("{shown} contains no certificate")),
+        Err(error) => Err(format!("{shown} contains no certificate: {error:?}")),
     }
 }
 

@@ -34,7 +34,7 @@ pub fn ask_web(
 ) -> Result<WebAnswer, PlaceError> {
     let subject = http::Uri::try_from(url).ok().and_then(|url| url.host().map(str::to_owned));
     let subject = subject.ok_or_else(|| {
-        let why = "this is no address of the web";
+        let why = "not a web address";
         PlaceError::because(Operation::Reach, "it", PlaceErrorKind::Failed, why)
     })?;
     let way = Way {

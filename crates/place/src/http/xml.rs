@@ -20,14 +20,14 @@ const DEEPEST: usize = 64;
 
 /// An answer as its elements, in the order they begin.
 pub(crate) fn flatten(xml: &[u8]) -> Result<Vec<Element>, String> {
-    let text = std::str::from_utf8(xml).map_err(|_| "the answer is no text".to_owned())?;
+    let text = std::str::from_utf8(xml).map_err(|_| "the answer is not text".to_owned())?;
     let mut reader = Reader::from_str(text);
     let (mut found, mut open): (Vec<Element>, Vec<usize>) = (Vec::new(), Vec::new());
     loop {
         if found.len() > MOST_ELEMENTS || open.len() > DEEPEST {
-            return Err("the answer is larger than it can be".to_owned());
+            return Err("the answer is too large".to_owned());
         }
-        let broken = |error: &dyn std::fmt::Display| format!("the answer is no XML: {error}");
+        let broken = |error: &dyn std::fmt::Display| format!("the answer is not XML: {error}");
         match reader.read_event().map_err(|error| broken(&error))? {
             Event::Start(start) => {
                 let name = start.local_name().as_ref().to_owned();
@@ -61,7 +61,7 @@ pub(crate) fn flatten(xml: &[u8]) -> Result<Vec<Element>, String> {
             }
             Event::End(_) => drop(open.pop()),
             Event::Eof if open.is_empty() => return Ok(found),
-            Event::Eof => return Err("the answer ends in the middle".to_owned()),
+            Event::Eof => return Err("the answer is cut short".to_owned()),
             _ => {}
         }
     }

@@ -29,7 +29,7 @@ pub(super) struct Page {
 pub(super) fn page(xml: &[u8]) -> Result<Page, String> {
     let answer = flatten(xml)?;
     if answer.first().is_none_or(|element| element.name != "ListBucketResult") {
-        return Err("the answer is no listing".to_owned());
+        return Err("the answer is not a listing".to_owned());
     }
     let (mut objects, mut folders) = (Vec::<Object>::new(), Vec::new());
     // How many have had both, their name and their size.
@@ -62,7 +62,7 @@ pub(super) fn page(xml: &[u8]) -> Result<Page, String> {
     let is_cut = text(&answer, "IsTruncated") == Some("true");
     let next = text(&answer, "NextContinuationToken").map(str::to_owned);
     if is_cut && next.is_none() {
-        return Err("the listing goes on, and does not say where".to_owned());
+        return Err("the listing is incomplete".to_owned());
     }
     Ok(Page { objects, folders, next: next.filter(|_| is_cut) })
 }

@@ -83,9 +83,9 @@ impl Asking {
                 .with_hint("correct endpoint = \"https://host\" in stores.toml")
         };
         let endpoint: Url =
-            target.endpoint.parse().map_err(|_| wrong("its endpoint is no address"))?;
+            target.endpoint.parse().map_err(|_| wrong("its endpoint is not an address"))?;
         let server = endpoint.host_str().filter(|_| ["http", "https"].contains(&endpoint.scheme()));
-        let server = server.ok_or_else(|| wrong("its endpoint is no address of a server"))?;
+        let server = server.ok_or_else(|| wrong("its endpoint is not a server address"))?;
         // Url names no port that is the scheme's own, and neither do requests.
         let port = endpoint.port().map_or(String::new(), |port| format!(":{port}"));
         let below = endpoint.path().trim_end_matches('/');
@@ -199,10 +199,10 @@ impl Asking {
         if matches!(answer.status, 400 | 401 | 403)
             && let Some(skew) = answer.skew().filter(|skew| skew.is_too_much())
         {
-            let hint = "set this machine's clock, best by a time service";
+            let hint = "set the clock of this machine, best by NTP";
             return told(
                 Kind::Clock,
-                format!("signed requests are refused: {}", skew.words()),
+                format!("the server refuses signed requests: {}", skew.words()),
                 hint,
             );
         }
@@ -218,65 +218,56 @@ impl Asking {
             | (301 | 307, _) => match region.filter(|region| *region != self.region) {
                 Some(region) => told(
                     Kind::Refused,
-                    format!("the bucket is in the region {region}, not in {}", self.region),
+                    format!("the bucket is in region {region}, not {}", self.region),
                     &format!("set region = \"{region}\" in stores.toml"),
                 ),
-                None => {
-                    told(Kind::Refused, plainly(), "look at endpoint and region in stores.toml")
-                }
+                None => told(Kind::Refused, plainly(), "check endpoint and region in stores.toml"),
             },
             (_, "InvalidAccessKeyId" | "UnrecognizedClientException") => told(
                 Kind::Login,
-                "the server does not know the key's id".to_owned(),
-                "is it the right id, for this server? It stands where `credentials` says",
+                "unknown key id".to_owned(),
+                "check the id in the file that `credentials` names",
             ),
             (_, "SignatureDoesNotMatch") => told(
                 Kind::Login,
-                "the secret does not fit the key's id".to_owned(),
-                "is it the right secret, whole, without a blank? It stands where `credentials` says",
+                "the secret does not match the key id".to_owned(),
+                "check the secret in the file that `credentials` names: complete, without blanks",
             ),
             (_, "ExpiredToken" | "InvalidToken" | "TokenRefreshRequired") => {
-                told(Kind::Login, "the lent key has ended".to_owned(), "lend a new one")
+                told(Kind::Login, "the temporary key has expired".to_owned(), "get a new one")
             }
             (_, "RequestTimeTooSkewed") => told(
                 Kind::Clock,
-                "signed requests are refused: the server says that this machine's clock is wrong"
-                    .to_owned(),
-                "set this machine's clock, best by a time service",
+                "the server refuses signed requests: the clock of this machine is wrong".to_owned(),
+                "set the clock of this machine, best by NTP",
             ),
             (_, "NoSuchBucket") => told(
                 Kind::Missing,
-                "there is no such bucket".to_owned(),
-                "create it there (`skellin store prepare` shows what it needs), or correct the place in stores.toml",
+                "the bucket does not exist".to_owned(),
+                "create it (`skellin store prepare` shows what it needs), or correct the place",
             ),
             (_, "InvalidObjectState") => told(
                 Kind::Frozen,
-                "it lies in a storage class that has to be thawed first".to_owned(),
-                "ask for it to be thawed, and come back when it is",
+                "it is in cold storage".to_owned(),
+                "request its retrieval, and try again when it is available",
             ),
-            _ if says_full(&answer.body) => told(
-                Kind::Full,
-                "there is no room left".to_owned(),
-                "make room there, or raise the quota",
-            ),
+            _ if says_full(&answer.body) => {
+                told(Kind::Full, "no space left".to_owned(), "free space there, or raise the quota")
+            }
             (507, _)
             | (_, "QuotaExceeded" | "QuotaExceededException" | "EntityTooLarge" | "XStorageFull") => {
-                told(
-                    Kind::Full,
-                    "there is no room left".to_owned(),
-                    "make room there, or raise the quota",
-                )
+                told(Kind::Full, "no space left".to_owned(), "free space there, or raise the quota")
             }
             (_, "XAmzContentSHA256Mismatch" | "BadDigest" | "IncompleteBody") => {
-                told(Kind::Cut, "what arrived is not what was sent".to_owned(), "")
+                told(Kind::Cut, "the data arrived damaged".to_owned(), "")
             }
             (401 | 403, _) => told(
                 Kind::Refused,
                 match code {
-                    "" | "AccessDenied" => "permission was refused".to_owned(),
+                    "" | "AccessDenied" => "permission denied".to_owned(),
                     _ => plainly(),
                 },
-                "let the key list, read, write and delete in this part of the bucket: `skellin store prepare` prints a policy",
+                "allow the key to list, read, write and delete below this prefix: `skellin store prepare` prints a policy",
             ),
             (404, _) => PlaceError::new(operation, self.named(name), Kind::NotFound),
             (412, _) => PlaceError::new(operation, self.named(name), Kind::Exists),

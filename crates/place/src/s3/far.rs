@@ -113,7 +113,7 @@ impl FarFiles for S3Place {
     }
 
     fn link(&self, path: &str) -> Result<String, PlaceError> {
-        let why = "an object store knows no links";
+        let why = "object storage does not have links";
         Err(PlaceError::because(Operation::Read, path, PlaceErrorKind::Failed, why))
     }
 

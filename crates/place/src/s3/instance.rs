@@ -17,7 +17,7 @@ const ROLES: &str = "/latest/meta-data/iam/security-credentials/";
 pub(super) fn ask(address: &str, subject: &str) -> Result<(S3Key, Duration), PlaceError> {
     let failed = |why: String| {
         PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Login, why).with_hint(
-            "credentials = \"instance\" serves machines of a cloud that have a role; give this one a role, or name a key",
+            "credentials = \"instance\" needs a cloud machine with a role; give it a role, or name a key",
         )
     };
     let way = Way {
@@ -33,11 +33,11 @@ pub(super) fn ask(address: &str, subject: &str) -> Result<(S3Key, Duration), Pla
         let ask = Ask { method, most: 1 << 20, url: &url, headers, body: &[] };
         let answer = http
             .ask(Operation::Reach, subject, ask)
-            .map_err(|error| failed(format!("the machine's role cannot be asked for: {error}")))?;
+            .map_err(|error| failed(format!("cannot query the role of this machine: {error}")))?;
         match answer.is_fine() {
             true => Ok(Zeroizing::new(String::from_utf8_lossy(&answer.body).trim().to_owned())),
             false => {
-                Err(failed(format!("the machine has no role: {path} answers {}", answer.status)))
+                Err(failed(format!("this machine has no role: {path} answers {}", answer.status)))
             }
         }
     };
@@ -46,7 +46,7 @@ pub(super) fn ask(address: &str, subject: &str) -> Result<(S3Key, Duration), Pla
     let with = || vec![("x-aws-ec2-metadata-token", token.to_string())];
     let role = fetch("GET", ROLES, with())?;
     let Some(role) = role.lines().next().filter(|role| !role.is_empty()) else {
-        return Err(failed("the machine has no role".to_owned()));
+        return Err(failed("this machine has no role".to_owned()));
     };
     let lent = fetch("GET", &format!("{ROLES}{role}"), with())?;
     let field = |name: &str| {
@@ -54,7 +54,7 @@ pub(super) fn ask(address: &str, subject: &str) -> Result<(S3Key, Duration), Pla
         value?.get(name)?.as_str().map(str::to_owned)
     };
     let (Some(id), Some(secret)) = (field("AccessKeyId"), field("SecretAccessKey")) else {
-        return Err(failed("the machine's role gives no key".to_owned()));
+        return Err(failed("the role of this machine gives no key".to_owned()));
     };
     let until = field("Expiration").and_then(|text| text.parse::<jiff::Timestamp>().ok());
     let good_for = until

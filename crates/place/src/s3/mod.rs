@@ -78,7 +78,7 @@ impl S3Place {
             self.asking.demand(&self.question(Operation::Reach, "", Method::Get, "", &query))?;
         answers::page(&answer.body).map_err(|why| {
             PlaceError::because(Operation::Reach, self.describe(), PlaceErrorKind::Failed, why)
-                .with_hint("is this the address of a server that speaks S3?")
+                .with_hint("is this the address of an S3 server?")
         })?;
         Ok(answer.skew().map(|skew| match skew.by < Duration::from_secs(5) {
             true => "as the server's".to_owned(),
@@ -173,7 +173,7 @@ impl S3Place {
         *pages += 1;
         // A page has a thousand entries.
         if (next.is_some() && next.as_deref() == before) || *pages > crate::MOST_LISTED / 1000 {
-            let why = "the server's listing repeats itself and does not end";
+            let why = "the listing of the server does not end";
             return Err(PlaceError::because(Operation::List, folder, PlaceErrorKind::Failed, why));
         }
         Ok(next)
@@ -239,12 +239,15 @@ impl S3Place {
         };
         let begun = ask(Method::Post, &[("uploads", "")], self.keeping(name, None), &[])?;
         let said = flatten(&begun.body).map_err(|why| odd(&why))?;
-        let id = text(&said, "UploadId").ok_or_else(|| odd("the server begins no upload"))?;
+        let id =
+            text(&said, "UploadId").ok_or_else(|| odd("the server does not start the upload"))?;
         let sent = self.send_parts(bytes, &|number, part| {
             let number = number.to_string();
             let query = [("partNumber", number.as_str()), ("uploadId", id)];
             let answer = ask(Method::Put, &query, Vec::new(), part)?;
-            let tag = answer.header("etag").ok_or_else(|| odd("the server gives a part no tag"))?;
+            let tag = answer
+                .header("etag")
+                .ok_or_else(|| odd("the server returned no tag for a part"))?;
             Ok(tag.to_owned())
         });
         let ended = sent.and_then(|tags| {

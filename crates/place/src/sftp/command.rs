@@ -40,7 +40,7 @@ impl FarCommand<'_> {
             Some(hint) => format!("{error} ({hint})"),
             None => error.to_string(),
         })?;
-        let broke = |error: russh::Error| format!("the connection broke off: {error}");
+        let broke = |error: russh::Error| format!("the connection was lost: {error}");
         let session = sessions.first().ok_or("there is no connection")?;
         let mut channel = session.channel_open_session().await.map_err(broke)?;
         channel.exec(true, self.line.as_bytes()).await.map_err(broke)?;
@@ -53,7 +53,7 @@ impl FarCommand<'_> {
                 }
                 Ok(Some(ChannelMsg::ExitStatus { exit_status })) => status = Some(exit_status),
                 Ok(Some(ChannelMsg::Failure)) => {
-                    return Err("the host runs no commands for this login".to_owned());
+                    return Err("the host does not run commands for this login".to_owned());
                 }
                 Ok(Some(ChannelMsg::Close) | None) => break,
                 Ok(Some(_)) | Err(_) => {}
@@ -63,7 +63,7 @@ impl FarCommand<'_> {
                     let why = match (self.is_cancelled)() {
                         true => Some("it was interrupted".to_owned()),
                         false if begun.elapsed() >= self.timeout => {
-                            Some(format!("it took longer than {} s", self.timeout.as_secs()))
+                            Some(format!("timed out after {} s", self.timeout.as_secs()))
                         }
                         false => None,
                     };

@@ -145,7 +145,7 @@ impl Connecting<'_> {
                         0,
                     );
                     let channel = patient(hop, self.patience, opened).await?.map_err(|error| {
-                        let what = format!("it cannot be reached from the host before it: {error}");
+                        let what = format!("it cannot be reached from the jump host: {error}");
                         failed(hop, PlaceErrorKind::Unreachable, what)
                     })?;
                     self.greet(hop, channel.into_stream()).await?
@@ -163,8 +163,8 @@ impl Connecting<'_> {
         let addresses: Vec<_> = match patient(hop, self.patience, looked_up).await? {
             Ok(found) => found.collect(),
             Err(error) => {
-                let what = format!("the name {} has no address: {error}", hop.address);
-                let hint = "check the spelling of the host, and this machine's name service";
+                let what = format!("the name {} does not resolve: {error}", hop.address);
+                let hint = "check the spelling of the host name, and DNS on this machine";
                 return Err(failed(hop, PlaceErrorKind::Unreachable, what).with_hint(hint));
             }
         };
@@ -176,12 +176,12 @@ impl Connecting<'_> {
             |error| {
                 let (what, hint) = match error.kind() {
                     io::ErrorKind::ConnectionRefused => (
-                        format!("nothing answers on port {}", hop.port),
+                        format!("nothing listens on port {}", hop.port),
                         "is the SSH service running there, on this port?",
                     ),
                     _ => (
                         format!("port {} cannot be reached: {error}", hop.port),
-                        "is the host up, and does a firewall let this port through?",
+                        "is the host up, and does the firewall allow this port?",
                     ),
                 };
                 failed(hop, PlaceErrorKind::Unreachable, what).with_hint(hint)
@@ -207,27 +207,22 @@ impl Connecting<'_> {
         let mut session = match (connected, &found) {
             (Ok(session), _) => session,
             (Err(_), Some((key, Trust::New))) if !self.accept_new => {
-                let what = format!("its key is not known: SHA-256 {}", trust::sha256(key));
-                let hint = "compare it with the key on the host itself, then accept it once: skellin store reach NAME --accept-host-key (a source of a plan by its address)";
+                let what = format!("unknown host key, SHA256:{}", trust::sha256(key));
+                let hint = "compare it with the key on the host, then accept it: skellin store reach NAME --accept-host-key (for a source: its address)";
                 return Err(failed(hop, PlaceErrorKind::NewHost, what).with_hint(hint));
             }
             (Err(_), Some((key, Trust::Changed { known, file, line }))) => {
-                let what = format!(
-                    "its key has changed: it is {} now, and {known} is known",
-                    trust::sha256(key)
-                );
+                let what =
+                    format!("the host key has changed: {} now, {known} before", trust::sha256(key));
                 let hint = format!(
-                    "somebody may be in between; if the host was set up anew, remove line {line} of {}",
+                    "this may be an attack; if the host was reinstalled, remove line {line} of {}",
                     file.display()
                 );
                 return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
             }
             (Err(_), Some((key, Trust::Revoked { file, line }))) => {
-                let what = format!("its key {} is revoked", trust::sha256(key));
-                let hint = format!(
-                    "line {line} of {} says so; whoever answers there is not to be trusted",
-                    file.display()
-                );
+                let what = format!("host key {} is revoked", trust::sha256(key));
+                let hint = format!("see line {line} of {}; do not trust this host", file.display());
                 return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
             }
             (Err(_), Some((_, Trust::Unclear { why, file, line }))) => {
@@ -235,19 +230,18 @@ impl Connecting<'_> {
                     Some(line) => format!("line {line} of {}", file.display()),
                     None => file.display().to_string(),
                 };
-                let what =
-                    format!("whether its key is the known one cannot be told: {place}: {why}");
-                let hint = format!("correct {place}, or remove it and compare the key anew");
+                let what = format!("cannot check the host key: {place}: {why}");
+                let hint = format!("correct {place}, or remove it and accept the key again");
                 return Err(failed(hop, PlaceErrorKind::HostKey, what).with_hint(hint));
             }
             (Err(russh::Error::Disconnect | russh::Error::HUP | russh::Error::IO(_)), _) => {
-                let what = "it ended the connection before the login";
+                let what = "it closed the connection before the login";
                 let hint =
-                    "is the server up, and does it take this many connections (MaxStartups)?";
+                    "is the server up, and does it allow this many connections (MaxStartups)?";
                 return Err(failed(hop, PlaceErrorKind::Unreachable, what).with_hint(hint));
             }
             (Err(error), _) => {
-                let what = format!("the SSH connection could not be made: {error}");
+                let what = format!("cannot set up the SSH connection: {error}");
                 let hint = "is this the port of an SSH server?";
                 return Err(failed(hop, PlaceErrorKind::Unreachable, what).with_hint(hint));
             }
@@ -256,7 +250,7 @@ impl Connecting<'_> {
             let accepted = trust == Trust::New;
             if accepted {
                 trust::learn(hop, &key).map_err(|why| {
-                    failed(hop, PlaceErrorKind::HostKey, format!("its key cannot be kept: {why}"))
+                    failed(hop, PlaceErrorKind::HostKey, format!("cannot save the host key: {why}"))
                 })?;
             }
             (self.told)(SftpStep::HostKey { sha256: trust::sha256(&key), accepted });
@@ -274,8 +268,8 @@ async fn patient<T>(
     step: impl Future<Output = T>,
 ) -> Result<T, PlaceError> {
     timeout(patience, step).await.map_err(|_| {
-        let what = format!("no answer came within {} s", patience.as_secs());
-        failed(hop, PlaceErrorKind::Slow, what).with_hint("is the host up and the line free?")
+        let what = format!("no answer within {} s", patience.as_secs());
+        failed(hop, PlaceErrorKind::Slow, what).with_hint("is the host up, and the network?")
     })
 }
 
@@ -295,13 +289,13 @@ impl fmt::Display for Tried {
 /// Logs in by whatever the server offers and the user has given; by what it worked.
 async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<String, PlaceError> {
     let broke = |error: russh::Error| {
-        failed(hop, PlaceErrorKind::Cut, format!("the login broke off: {error}"))
+        failed(hop, PlaceErrorKind::Cut, format!("the login failed: {error}"))
     };
     let mut tried = Tried::default();
     let first =
         patient(hop, patience, session.authenticate_none(&hop.user)).await?.map_err(broke)?;
     let AuthResult::Failure { remaining_methods: mut offered, .. } = first else {
-        return Ok("nothing: the server asks for no proof".to_owned());
+        return Ok("no authentication".to_owned());
     };
     let all = offered.clone();
     if offered.contains(&MethodKind::PublicKey) {
@@ -351,14 +345,14 @@ async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<S
                 .await?
                 .map_err(broke)?
             {
-                true => return Ok("the password, asked for".to_owned()),
-                false => tried.0.push("the password, asked for".to_owned()),
+                true => return Ok("keyboard-interactive password".to_owned()),
+                false => tried.0.push("keyboard-interactive password".to_owned()),
             }
         }
     }
     let offers: Vec<&str> = all.iter().map(<&str>::from).collect();
     let what = format!(
-        "the login as {} was refused; the server offers {}; tried: {tried}",
+        "login as {} refused; the server accepts {}; tried: {tried}",
         hop.user,
         offers.join(", ")
     );
@@ -367,7 +361,7 @@ async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<S
             .to_owned()
     } else {
         format!(
-            "is {} the right account, and does it know this key (authorized_keys there, its owner and mode) or password?",
+            "is {} the right account? Check authorized_keys there (content, owner, mode), or the password",
             hop.user
         )
     };
@@ -413,25 +407,25 @@ fn identity(hop: &Hop, file: &Path) -> Result<russh::keys::PrivateKey, PlaceErro
     let shown = file.display();
     let refused = |what: String| failed(hop, PlaceErrorKind::Login, what);
     let unreadable = |error: io::Error| {
-        refused(format!("the key {shown} cannot be read: {error}"))
-            .with_hint("check `identity` in stores.toml, and who may read the file")
+        refused(format!("cannot read key {shown}: {error}"))
+            .with_hint("check `identity`, and the permissions of the file")
     };
     let opened = open_plain(file).map_err(unreadable)?;
     own::is_private(&opened).map_err(unreadable)?.map_err(|(why, mend)| {
-        refused(format!("the key {shown} is not to be trusted: {why}"))
+        refused(format!("key {shown} is not safe to use: {why}"))
             .with_hint(format!("{mend} {shown}"))
     })?;
     let text = Zeroizing::new(read_up_to(opened, LONGEST_KEY).map_err(unreadable)?);
-    let text =
-        std::str::from_utf8(&text).map_err(|_| refused(format!("the key {shown} is no text")))?;
+    let text = std::str::from_utf8(&text)
+        .map_err(|_| refused(format!("key {shown} is not a text file")))?;
     let passphrase = hop.identity_passphrase.as_ref().map(|passphrase| passphrase.as_str());
-    decode_secret_key(text, None).or_else(|_| decode_secret_key(text, passphrase)).map_err(|error| {
-        let hint = match passphrase {
-            None => {
-                "if it is encrypted, name its passphrase: identity-passphrase = { file = \"…\" }"
-            }
-            Some(_) => "is the identity-passphrase the one that opens it?",
-        };
-        refused(format!("the key {shown} cannot be opened: {error}")).with_hint(hint)
-    })
+    decode_secret_key(text, None).or_else(|_| decode_secret_key(text, passphrase)).map_err(
+        |error| {
+            let hint = match passphrase {
+                None => "if it is encrypted: identity-passphrase = { file = \"…\" }",
+                Some(_) => "check identity-passphrase",
+            };
+            refused(format!("cannot open key {shown}: {error}")).with_hint(hint)
+        },
+    )
 }

@@ -41,7 +41,7 @@ impl SftpPlace {
         if !(error.is_not_found() && path.contains(char::REPLACEMENT_CHARACTER)) {
             return error;
         }
-        let why = "its name is no UTF-8 text, and so cannot be asked for by SFTP";
+        let why = "its name is not UTF-8, which SFTP cannot transfer";
         PlaceError::because(Operation::Read, error.subject, PlaceErrorKind::Failed, why)
             .with_hint("rename it there")
     }
@@ -77,7 +77,7 @@ impl FarFiles for SftpPlace {
             Ok(line.sftp.readlink(full).await?.files.into_iter().next())
         })?;
         told.map(|file| file.filename).ok_or_else(|| {
-            let why = "the server does not say what it points to";
+            let why = "the server does not tell the link target";
             PlaceError::because(Operation::Read, path, PlaceErrorKind::Failed, why)
         })
     }

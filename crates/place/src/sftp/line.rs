@@ -80,22 +80,22 @@ impl Failure {
     pub fn told(&self) -> (PlaceErrorKind, String) {
         match self {
             Self::Status(StatusCode::NoSuchFile, _) => {
-                (PlaceErrorKind::NotFound, "it is not there".to_owned())
+                (PlaceErrorKind::NotFound, "it does not exist".to_owned())
             }
             Self::Status(StatusCode::PermissionDenied, _) => {
-                (PlaceErrorKind::Refused, "permission was refused".to_owned())
+                (PlaceErrorKind::Refused, "permission denied".to_owned())
             }
             Self::Status(_, words) => (PlaceErrorKind::Failed, format!("the server says: {words}")),
             Self::Cut(why) if why.is_empty() => {
-                (PlaceErrorKind::Cut, "the connection broke off".to_owned())
+                (PlaceErrorKind::Cut, "the connection was lost".to_owned())
             }
-            Self::Cut(why) => (PlaceErrorKind::Cut, format!("the connection broke off: {why}")),
-            Self::Slow => (PlaceErrorKind::Slow, "no answer came in time".to_owned()),
-            Self::Full => (PlaceErrorKind::Full, "there is no room left".to_owned()),
-            Self::NoInodes => (PlaceErrorKind::Full, "there are no free inodes left".to_owned()),
+            Self::Cut(why) => (PlaceErrorKind::Cut, format!("the connection was lost: {why}")),
+            Self::Slow => (PlaceErrorKind::Slow, "no answer in time".to_owned()),
+            Self::Full => (PlaceErrorKind::Full, "no space left".to_owned()),
+            Self::NoInodes => (PlaceErrorKind::Full, "no free inodes left".to_owned()),
             Self::ReadOnly => (PlaceErrorKind::ReadOnly, "the medium is read-only".to_owned()),
             Self::Long => {
-                (PlaceErrorKind::Long, "it is longer than an object of its kind can be".to_owned())
+                (PlaceErrorKind::Long, "it is longer than this kind of object may be".to_owned())
             }
             Self::Short => (PlaceErrorKind::Short, "it is shorter than it should be".to_owned()),
         }

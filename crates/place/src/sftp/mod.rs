@@ -43,7 +43,7 @@ fn runtime() -> &'static Runtime {
     RUNTIME.get_or_init(|| {
         let mut builder = tokio::runtime::Builder::new_multi_thread();
         let made = builder.worker_threads(2).thread_name("sftp").enable_all().build();
-        made.unwrap_or_else(|error| panic!("the machine starts no more threads: {error}"))
+        made.unwrap_or_else(|error| panic!("cannot start a thread: {error}"))
     })
 }
 
@@ -94,7 +94,7 @@ impl SftpPlace {
     pub fn prepare(target: SftpTarget, folders: &[&str]) -> Result<Self, PlaceError> {
         let place = Self::new(target, false);
         let path = place.target.path.clone();
-        place.run(Operation::Reach, &path, async |line| {
+        place.run(Operation::Reach, "", async |line| {
             let mut above = String::new();
             for part in path.split('/') {
                 above.push_str(part);
@@ -128,9 +128,9 @@ impl SftpPlace {
         let found = self.run(Operation::Reach, "", async |line| Ok(line.sftp.stat(path).await?));
         match found {
             Ok(found) if found.attrs.is_dir() => Ok(()),
-            Ok(_) => Err(self.missing(format!("{path} is no directory"))),
+            Ok(_) => Err(self.missing(format!("{path} is not a directory"))),
             Err(error) if error.is_not_found() || error.kind == PlaceErrorKind::Missing => {
-                Err(self.missing(format!("the directory {path} is not there")))
+                Err(self.missing(format!("directory {path} does not exist")))
             }
             Err(error) => Err(error),
         }
@@ -138,16 +138,15 @@ impl SftpPlace {
 
     fn missing(&self, why: String) -> PlaceError {
         let subject = self.target.describe();
-        PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Missing, why).with_hint(
-            "`skellin store create` makes it; or correct the path after the host in stores.toml",
-        )
+        PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Missing, why)
+            .with_hint("correct the path; for a new store: skellin store create")
     }
 
     /// Free and all bytes of the file system the directory lies on, where the server tells.
     ///
     /// # Errors
     /// If the host cannot be reached.
-    pub fn room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
+    pub fn ask_room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
         let path = &self.target.path;
         self.run(Operation::Reach, "", async |line| {
             Ok(line.room(path).await.map(|room| (room.free, room.all)))
@@ -187,10 +186,10 @@ impl SftpPlace {
                         reason,
                     );
                 }
-                let what = format!("the server offers no SFTP: {failure}");
+                let what = format!("the server does not offer SFTP: {failure}");
                 let subject = self.target.describe();
                 PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Refused, what)
-                    .with_hint("let the account use the SFTP subsystem of the SSH service")
+                    .with_hint("allow the SFTP subsystem for this account")
             })
         })?;
         Ok(Arc::clone(slot.insert(Arc::new(line))))
@@ -222,7 +221,14 @@ impl SftpPlace {
                 name => format!("{}/{name}", self.target.describe()),
             };
             let (kind, reason) = failure.told();
-            PlaceError::because(operation, subject, kind, reason)
+            let error = PlaceError::because(operation, subject, kind, reason);
+            match kind {
+                PlaceErrorKind::Refused => error.with_hint(format!(
+                    "let {} on {} read, write and delete in {}",
+                    self.target.hop.user, self.target.hop.address, self.target.path
+                )),
+                _ => error,
+            }
         })
     }
 
@@ -256,6 +262,28 @@ impl Place for SftpPlace {
 
     fn is_far(&self) -> bool {
         true
+    }
+
+    fn begin_trial(&self) -> Result<bool, PlaceError> {
+        let path = self.path(NURSERY);
+        self.run(Operation::Create, NURSERY, async |line| {
+            let is_there = line.sftp.stat(&path).await.is_ok();
+            if !is_there {
+                make_folder(line, &path).await?;
+            }
+            Ok(!is_there)
+        })
+    }
+
+    fn end_trial(&self) -> Result<(), PlaceError> {
+        let path = self.path(NURSERY);
+        self.run(Operation::Delete, NURSERY, async |line| {
+            line.sftp.rmdir(&path).await.map(drop).map_err(Into::into)
+        })
+    }
+
+    fn room(&self) -> Option<(u64, u64)> {
+        self.ask_room().ok().flatten()
     }
 
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {

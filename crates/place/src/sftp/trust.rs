@@ -38,7 +38,7 @@ fn sha256_of(key: &[u8]) -> String {
 /// stands, and what cannot be read makes no key new.
 pub(super) fn look(hop: &Hop, key: &PublicKey) -> Trust {
     let Ok(bytes) = key.to_bytes() else {
-        let why = "the host's key has no known form".to_owned();
+        let why = "the host key has an unknown form".to_owned();
         let file = hop.known_hosts.first().cloned().unwrap_or_default();
         return Trust::Unclear { why, file, line: None };
     };
@@ -65,7 +65,7 @@ pub(super) fn look(hop: &Hop, key: &PublicKey) -> Trust {
                     otherwise.get_or_insert(changed);
                 }
                 Says::Unclear => {
-                    let why = "it names the host in a way that is not understood".to_owned();
+                    let why = "it names the host in an unknown form".to_owned();
                     otherwise.get_or_insert(Trust::Unclear { why, file, line: Some(number) });
                 }
             }
@@ -93,7 +93,7 @@ pub(super) fn known_algorithms(hop: &Hop) -> Vec<russh::keys::Algorithm> {
 /// Writes down that a host has this key.
 pub(super) fn learn(hop: &Hop, key: &PublicKey) -> Result<(), String> {
     let Some(file) = hop.known_hosts.first() else {
-        return Err("no file is named for the keys of known hosts".to_owned());
+        return Err("no known-hosts file is set".to_owned());
     };
     let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", file.display());
     let bytes = key.to_bytes().map_err(|error| failed(&error))?;

@@ -44,7 +44,7 @@ pub(super) fn members(xml: &[u8], own: &str) -> Result<Vec<Member>, String> {
 pub(super) fn all(xml: &[u8]) -> Result<Vec<Member>, String> {
     let answer = flatten(xml)?;
     if answer.first().is_none_or(|element| element.name != "multistatus") {
-        return Err("the answer tells of no files".to_owned());
+        return Err("the answer lists no files".to_owned());
     }
     let mut found: Vec<Member> = Vec::new();
     for Element { depth, name, text } in answer {

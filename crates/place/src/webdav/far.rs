@@ -60,7 +60,7 @@ impl FarFiles for WebDavPlace {
 
     fn facts(&self, path: &str) -> Result<FarFacts, PlaceError> {
         let members = self.told(path, &below(&self.target.path, path), "0")?;
-        members.first().map(facts).ok_or_else(|| self.odd(path, "the answer tells of no file"))
+        members.first().map(facts).ok_or_else(|| self.odd(path, "the answer lists no file"))
     }
 
     fn names(&self, path: &str) -> Result<Vec<FarEntry>, PlaceError> {
@@ -73,7 +73,7 @@ impl FarFiles for WebDavPlace {
     }
 
     fn link(&self, path: &str) -> Result<String, PlaceError> {
-        Err(self.odd(path, "WebDAV knows no links"))
+        Err(self.odd(path, "WebDAV does not have links"))
     }
 
     fn part(&self, path: &str, offset: u64, length: u64) -> Result<FarPart, PlaceError> {

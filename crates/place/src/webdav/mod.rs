@@ -157,21 +157,19 @@ impl WebDavPlace {
         let answer = self.ask(Operation::Reach, "", "PROPFIND", &path, headers, ASKED)?;
         match answer.status {
             404 | 409 => {
-                Err(self.missing(format!("the directory {} is not there", self.target.path)))
+                Err(self.missing(format!("directory {} does not exist", self.target.path)))
             }
             405 | 501 => Err(PlaceError::because(
                 Operation::Reach,
                 self.describe(),
                 PlaceErrorKind::Failed,
-                "the server speaks no WebDAV there",
+                "the server does not speak WebDAV there",
             )
-            .with_hint(
-                "is it the right path? Servers often have it below one of its own, as in /dav/",
-            )),
+            .with_hint("check the path; servers often use one of their own, such as /dav/")),
             207 => {
                 let found = all(&answer.body).unwrap_or_default();
                 match found.first().is_some_and(|member| !member.is_folder) {
-                    true => Err(self.missing(format!("{} is no directory", self.target.path))),
+                    true => Err(self.missing(format!("{} is not a directory", self.target.path))),
                     false => Ok(answer.skew().map(|skew| match skew.by < Duration::from_secs(5) {
                         true => "as the server's".to_owned(),
                         false => skew.words(),
@@ -183,16 +181,15 @@ impl WebDavPlace {
     }
 
     fn missing(&self, why: String) -> PlaceError {
-        PlaceError::because(Operation::Reach, self.describe(), PlaceErrorKind::Missing, why).with_hint(
-            "`skellin store create` makes it; or correct the path after the host in stores.toml",
-        )
+        PlaceError::because(Operation::Reach, self.describe(), PlaceErrorKind::Missing, why)
+            .with_hint("correct the path; for a new store: skellin store create")
     }
 
     /// Free and all bytes, where the server tells (RFC 4331).
     ///
     /// # Errors
     /// If the server cannot be reached.
-    pub fn room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
+    pub fn ask_room(&self) -> Result<Option<(u64, u64)>, PlaceError> {
         let path = format!("{}/", self.target.path);
         let headers = vec![("depth", "0".to_owned())];
         let answer = self.ask(Operation::Reach, "", "PROPFIND", &path, headers, ASKED_ROOM)?;
@@ -252,11 +249,9 @@ impl WebDavPlace {
             if hint.is_empty() { error } else { error.with_hint(hint) }
         };
         match answer.status {
-            400..=599 if says_full(&answer.body) => told(
-                Kind::Full,
-                "there is no room left".to_owned(),
-                "make room there, or raise the quota",
-            ),
+            400..=599 if says_full(&answer.body) => {
+                told(Kind::Full, "no space left".to_owned(), "free space there, or raise the quota")
+            }
             401 => {
                 let offers =
                     answer.header("www-authenticate").unwrap_or("nothing").split(' ').next();
@@ -268,34 +263,34 @@ impl WebDavPlace {
                 };
                 told(
                     Kind::Login,
-                    format!("the login was refused; the server offers {offers}; tried: {tried}"),
-                    "name the user in the place (webdavs://user@host/…) and password = { file = \"…\" } in stores.toml",
+                    format!("login refused; the server accepts {offers}; tried: {tried}"),
+                    "set the user in the place (webdavs://user@host/…), and password = { file = \"…\" } in stores.toml",
                 )
             }
             403 => told(
                 Kind::Refused,
-                "permission was refused".to_owned(),
-                "let the account read, write and delete in this directory",
+                "permission denied".to_owned(),
+                &format!(
+                    "let {} read, write and delete in {} on the server",
+                    self.target.user.as_deref().unwrap_or("visitors without a login"),
+                    self.target.path
+                ),
             ),
             404 => PlaceError::new(operation, self.named(name), Kind::NotFound),
             412 => PlaceError::new(operation, self.named(name), Kind::Exists),
             // The collection it would lie in is not there.
             409 => PlaceError::new(operation, self.named(name), Kind::NotFound),
-            423 => {
-                told(Kind::Refused, "it is locked there".to_owned(), "look who holds a lock on it")
+            423 => told(Kind::Refused, "it is locked".to_owned(), "find out who holds the lock"),
+            507 | 413 => {
+                told(Kind::Full, "no space left".to_owned(), "free space there, or raise the quota")
             }
-            507 | 413 => told(
-                Kind::Full,
-                "there is no room left".to_owned(),
-                "make room there, or raise the quota",
-            ),
             301 | 302 | 307 | 308 => told(
                 Kind::Failed,
                 format!(
-                    "the server sends us to {}",
+                    "the server redirects to {}",
                     answer.header("location").unwrap_or("another address")
                 ),
-                "use that address in stores.toml",
+                "use that address instead",
             ),
             408 | 429 | 500 | 502 | 503 | 504 => {
                 told(Kind::Busy, format!("the server answers {}", answer.status), "")
@@ -362,6 +357,35 @@ impl Place for WebDavPlace {
 
     fn is_far(&self) -> bool {
         true
+    }
+
+    fn begin_trial(&self) -> Result<bool, PlaceError> {
+        let path = format!("{}/", self.path(NURSERY));
+        let answer = self.ask(Operation::Create, NURSERY, "MKCOL", &path, Vec::new(), &[])?;
+        match answer.status {
+            405 => Ok(false),
+            _ if answer.is_fine() => Ok(true),
+            _ => Err(self.refusal(Operation::Create, NURSERY, &answer)),
+        }
+    }
+
+    fn end_trial(&self) -> Result<(), PlaceError> {
+        // To delete a collection is to delete all that is in it: only what is empty goes.
+        let mut is_empty = true;
+        self.list(NURSERY, &mut |_| is_empty = false)?;
+        if !is_empty {
+            return Ok(());
+        }
+        let path = format!("{}/", self.path(NURSERY));
+        let answer = self.ask(Operation::Delete, NURSERY, "DELETE", &path, Vec::new(), &[])?;
+        match answer.is_fine() || answer.status == 404 {
+            true => Ok(()),
+            false => Err(self.refusal(Operation::Delete, NURSERY, &answer)),
+        }
+    }
+
+    fn room(&self) -> Option<(u64, u64)> {
+        self.ask_room().ok().flatten()
     }
 
     fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {

@@ -100,7 +100,7 @@ impl Condition {
     /// Reads a condition from the words after its first; how many of them it took. The error is
     /// the number of the word that is wrong (0 is the condition itself), and why.
     pub fn parse(first: &str, rest: &[&str]) -> Result<(Self, usize), (usize, String)> {
-        let missing = |what: &str| Err((0, format!("`{first}` wants {what}")));
+        let missing = |what: &str| Err((0, format!("`{first}` needs {what}")));
         // A number and its unit may be one word or two.
         let quantity = |from: usize| {
             let number = rest.get(from)?;
@@ -143,15 +143,16 @@ impl Condition {
                     Some((_, kind)) => Ok((Self::Kind(*kind), 1)),
                     None => Err((
                         1,
-                        format!("`{word}` is no kind: use file, dir, link, device, pipe or socket"),
+                        format!(
+                            "`{word}` is not a kind: use file, dir, link, device, pipe or socket"
+                        ),
                     )),
                 }
             }
             "holding" => match rest.first() {
                 Some(name) if name.contains('/') || *name == "." || *name == ".." => Err((
                     1,
-                    "`holding` wants the name of something in the directory, without `/`"
-                        .to_owned(),
+                    "`holding` needs the name of an entry in the directory, without `/`".to_owned(),
                 )),
                 Some(name) => Ok((Self::Holding((*name).to_owned()), 1)),
                 None => missing("a name, as in `holding CACHEDIR.TAG`"),

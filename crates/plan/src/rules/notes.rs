@@ -29,14 +29,14 @@ impl RuleSet {
             let later = self.rules[number + 1..].iter().find(|later| covers(later, rule));
             if let Some(later) = later {
                 let message = format!(
-                    "it never decides: `{}` ({}, line {}) comes later and holds wherever it does",
+                    "it has no effect: `{}` ({}, line {}) comes later and matches the same paths",
                     later.text, later.file, later.line
                 );
                 notes.push(RuleNote { rule: number, message });
             } else if !rule.patterns.is_empty()
                 && rule.patterns.iter().all(|pattern| is_out_of_reach(pattern, sources))
             {
-                let message = "it fits nothing: its full path lies in no source".to_owned();
+                let message = "it matches nothing: its path is in no source".to_owned();
                 notes.push(RuleNote { rule: number, message });
             }
         }

@@ -140,7 +140,7 @@ fn parse_rule(
     let mut at = 0;
     while let Some(word) = asked.get(at) {
         if !is_condition(word) {
-            let message = format!("`{}` stands after a condition", word.text);
+            let message = format!("`{}` follows a condition", word.text);
             let hint = "write all patterns first, then the conditions".to_owned();
             problem(word.range.clone(), message, Some(hint));
             return None;
@@ -156,7 +156,7 @@ fn parse_rule(
             }
             Err((number, why)) => {
                 let wrong = asked.get(at - 1 + number).unwrap_or(word);
-                let hint = format!("a file of that name is written \"{}\"", word.text);
+                let hint = format!("for a file of that name write \"{}\"", word.text);
                 problem(wrong.range.clone(), why, Some(hint));
                 return None;
             }

@@ -51,7 +51,7 @@ impl Pattern {
         let directories_only = rest.ends_with('/');
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         if rest.is_empty() && anchor == Anchor::Anywhere {
-            return Err("an empty pattern fits nothing".to_owned());
+            return Err("an empty pattern matches nothing".to_owned());
         }
         let parts: Vec<Part> = if rest.is_empty() {
             Vec::new()
@@ -98,7 +98,7 @@ impl Pattern {
 
 fn parse_part(part: &str, nocase: bool) -> Result<Part, String> {
     if part.is_empty() {
-        return Err("`//` stands for nothing; write one `/`".to_owned());
+        return Err("`//` matches nothing; write one `/`".to_owned());
     }
     if part == "**" {
         return Ok(Part::Any);
@@ -108,7 +108,7 @@ fn parse_part(part: &str, nocase: bool) -> Result<Part, String> {
         return Ok(Part::Name("[^/]+".to_owned()));
     }
     if part == "." || part == ".." {
-        return Err(format!("`{part}` is in no path that is compared"));
+        return Err(format!("`{part}` never occurs in a path"));
     }
     let mut out = String::new();
     let mut characters = part.chars().peekable();
@@ -122,7 +122,7 @@ fn parse_part(part: &str, nocase: bool) -> Result<Part, String> {
             '[' => out.push_str(&parse_set(&mut characters)?),
             '\\' => match characters.next() {
                 Some(next) => push_literal(&mut out, next, nocase),
-                None => return Err("a backslash at the end stands for nothing".to_owned()),
+                None => return Err("a pattern must not end with a backslash".to_owned()),
             },
             other => push_literal(&mut out, other, nocase),
         }
@@ -155,7 +155,7 @@ fn parse_set(characters: &mut std::iter::Peekable<std::str::Chars<'_>>) -> Resul
         let unclosed = || "`[` is never closed by `]`".to_owned();
         let first = match characters.next().ok_or_else(unclosed)? {
             ']' if !members.is_empty() => break,
-            ']' => return Err("an empty set `[]` fits nothing".to_owned()),
+            ']' => return Err("an empty set `[]` matches nothing".to_owned()),
             '\\' => characters.next().ok_or_else(unclosed)?,
             c => c,
         };
@@ -172,10 +172,10 @@ fn parse_set(characters: &mut std::iter::Peekable<std::str::Chars<'_>>) -> Resul
             }
         }
         if !first.is_ascii() || !last.is_ascii() {
-            return Err("a set holds plain ASCII characters only".to_owned());
+            return Err("a set may contain ASCII characters only".to_owned());
         }
         if first > last {
-            return Err(format!("the range `{first}-{last}` runs backwards"));
+            return Err(format!("the range `{first}-{last}` is reversed"));
         }
         members.push((first, last));
     }

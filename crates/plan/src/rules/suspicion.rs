@@ -27,31 +27,31 @@ pub(super) fn suspicion(word: &str, next: Option<&str>) -> Option<Suspicion> {
         return suspicious(
             format!("`{word}` has a comma: patterns are separated by blanks"),
             format!(
-                "write `{}`; a comma that belongs to a name is quoted",
+                "write `{}`; quote a comma that belongs to a name",
                 word.replace(',', " ").trim_end()
             ),
         );
     }
     if let Some(meant) = meant_condition(word, next) {
         return suspicious(
-            format!("`{word}` is no condition, and stands where a pattern would"),
+            format!("`{word}` is not a condition"),
             format!(
-                "did you mean `{meant}`? a file or directory of that name is written \"{word}\""
+                "did you mean `{meant}`? For a file or directory of that name write \"{word}\""
             ),
         );
     }
     if is_number(word) || parse_size(word).is_ok() || parse_duration(word).is_ok() {
         return suspicious(
-            format!("`{word}` is a number, and stands where a pattern would"),
+            format!("`{word}` is a number without a condition"),
             format!(
-                "a file or directory of that name is written \"{word}\"; conditions begin with a word: `over 2 GiB`, `older than 3 weeks`"
+                "for a file or directory of that name write \"{word}\"; conditions begin with a word: `over 2 GiB`, `older than 3 weeks`"
             ),
         );
     }
     if word.len() > 1 && is_size_unit(word) {
         return suspicious(
-            format!("`{word}` is a unit, and stands where a pattern would"),
-            format!("conditions begin with a word: `over 2 {word}`; a name is written \"{word}\""),
+            format!("`{word}` is a unit without a condition"),
+            format!("conditions begin with a word: `over 2 {word}`; for a name write \"{word}\""),
         );
     }
     let is_full = |word: &str| word.starts_with('/') || word.starts_with("./");
@@ -65,7 +65,7 @@ pub(super) fn suspicion(word: &str, next: Option<&str>) -> Option<Suspicion> {
         && let Some(next) = next.filter(goes_on)
     {
         return suspicious(
-            format!("`{word} {next}` looks like one path with a blank in it"),
+            format!("`{word} {next}` looks like one path with a blank"),
             format!(
                 "write \"{word} {next}\"; or begin the second with `**/` if it is a pattern of its own"
             ),

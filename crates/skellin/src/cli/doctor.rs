@@ -4,10 +4,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde_json::json;
-use skellin_engine::{Configuration, Examination, Finding, Weight};
+use skellin_engine::{Configuration, Examination, Finding, Weight, timers::Setting};
 
 use super::{context::Context, error::CliError};
-use crate::{exit::Exit, words};
+use crate::{
+    exit::Exit,
+    machine::{starter, timer_setting},
+    words,
+};
 
 /// So many paths are looked at in search of what no plan takes.
 const MOST_PATHS: u64 = 5_000_000;
@@ -30,15 +34,18 @@ pub(super) fn doctor(context: &Context, args: &DoctorArgs) -> Result<Exit, CliEr
     let configuration = Configuration::load(folders)?;
     context.catch_signals();
     let journal = context.journal();
+    let setting = timer_setting(&configuration).ok();
+    let starter = setting.as_ref().map(|setting| starter(setting, journal.as_ref()));
     let examination = Examination {
         configuration: &configuration,
         journal: journal.as_ref(),
         now: jiff::Timestamp::now().as_millisecond(),
         most: MOST_PATHS,
+        starter: starter.as_ref(),
         cancel: &context.cancel,
     };
     let mut found = examination.findings()?;
-    found.extend(super::timers::findings(&configuration));
+    found.extend(setting.iter().flat_map(Setting::findings));
     context.print(
         || {
             let value = |finding: &Finding| {

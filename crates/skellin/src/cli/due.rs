@@ -1,6 +1,6 @@
 //! `due`: what is due or was missed, and running it.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, io::IsTerminal};
 
 use clap::Args;
 use serde_json::{Value, json};
@@ -96,6 +96,10 @@ fn run_due(
     context.catch_signals();
     context.conductor(configuration, journal, watch.machine).make_up_for_leaves();
     looked(context, watch, |watch| watch.note_drives(now()))?;
+    // By hand it says nothing of what starts the runs when nobody is there.
+    if let Some(journal) = journal.filter(|_| !std::io::stdin().is_terminal()) {
+        let _ = journal.note_look(now());
+    }
     // Messages go out beside the work, so that none waits for the other.
     std::thread::scope(|scope| {
         let carry = || scope.spawn(|| carry(configuration, journal, watch.machine));

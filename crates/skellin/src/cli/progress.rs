@@ -56,6 +56,15 @@ impl ProgressLine {
         }
     }
 
+    /// Shows how far long work of its own kind is, in place of what it showed before; an empty text
+    /// ends it.
+    pub fn show(&self, text: &str) {
+        if matches!(self.form, Form::Line { .. }) {
+            let text = words::fit(&words::harmless(text), terminal_width().saturating_sub(1));
+            write_err(&format!("\r\x1b[K{text}"));
+        }
+    }
+
     /// What was said so far.
     pub fn said(&self) -> Vec<String> {
         self.said.lock().unwrap_or_else(PoisonError::into_inner).clone()

@@ -211,6 +211,7 @@ pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
         value["outlook"] = json!({
             "stored": stored.stored, "stored-range": [stored.low, stored.high],
             "seconds": outlook.time.seconds, "seconds-range": outlook.time.range, "runs": outlook.runs,
+            "free": outlook.free, "fits": outlook.fits(),
             "cost-month": outlook.cost.as_ref().map(|cost| json!({"currency": cost.currency, "now": cost.now, "after": cost.after})),
         });
     }
@@ -278,7 +279,8 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
         ),
     });
     if let Some(outlook) = &report.outlook {
-        for (label, line) in ["outlook", "", ""].iter().zip(words::outlook(outlook)) {
+        let labels = std::iter::once("outlook").chain(std::iter::repeat(""));
+        for (label, line) in labels.zip(words::outlook(outlook)) {
             out.push_str(&format!("  {label:<11}{line}\n"));
         }
     }

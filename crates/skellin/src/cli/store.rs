@@ -5,9 +5,10 @@ use std::{io::IsTerminal as _, sync::Arc};
 use clap::Subcommand;
 use serde_json::json;
 use skellin_engine::{
-    Configuration, Passphrase, history, prepare_drive, prepare_place, read_secret,
+    Configuration, EngineError, Passphrase, history, missing_mount, prepare_drive, prepare_place,
+    read_secret,
 };
-use skellin_plan::FarSource;
+use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
 use skellin_store::{Creation, PassphraseCost, Store};
 
 use super::{WhichStore, context::Context, error::CliError, output};
@@ -30,9 +31,12 @@ pub(super) enum StoreCommand {
         /// Which drive of the rotation it is
         #[arg(long, value_name = "NAME", requires = "on")]
         drive: Option<String>,
-        /// Take the passphrase though it is weak
+        /// Accept a weak passphrase
         #[arg(long)]
         weak_passphrase: bool,
+        /// Create it even though a drive belongs there, or the store has held snapshots before
+        #[arg(long)]
+        here: bool,
     },
     /// Try the way to a store's place, or to a source on another host, step by step
     #[command(
@@ -72,9 +76,13 @@ pub(super) enum StoreCommand {
 pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, CliError> {
     match command {
         StoreCommand::List => Ok(list(context, &context.configuration()?)),
-        StoreCommand::Create { store, on, drive, weak_passphrase } => {
+        StoreCommand::Create { store, on, drive, weak_passphrase, here } => {
             let on = on.as_deref().map(|on| (on, drive.as_deref()));
-            create(context, &context.configuration()?, &store, on, weak_passphrase)
+            let configuration = context.configuration()?;
+            if !here && on.is_none() {
+                refuse_in_place_of_a_drive(context, configuration.store(&store)?)?;
+            }
+            create(context, &configuration, &store, on, weak_passphrase)
         }
         StoreCommand::Prepare { store, key } => {
             let configuration = context.configuration()?;
@@ -108,14 +116,14 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
 
 fn list(context: &Context, configuration: &Configuration) -> Exit {
     let stores = &configuration.stores.fine;
-    let state = |store: &skellin_plan::StoreConfig| {
+    let state = |store: &StoreConfig| {
         let opened = skellin_engine::open_place(store, &configuration.folders)
             .map_err(|error| error.to_string());
         opened.and_then(|place| Store::header_at(&*place).map_err(|error| error.to_string()))
     };
     context.print(
         || {
-            let value = |store: &skellin_plan::StoreConfig| {
+            let value = |store: &StoreConfig| {
                 let state = state(store);
                 json!({"name": store.name, "place": store.place.to_string(), "reachable": state.is_ok(),
                     "id": state.as_ref().ok().map(|header| header.store.to_string()), "trouble": state.err()})
@@ -138,6 +146,37 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
         },
     );
     Exit::Done
+}
+
+/// Where a drive is missing, or the store was somewhere before, no other store is put in its place
+/// unless somebody says so.
+fn refuse_in_place_of_a_drive(context: &Context, config: &StoreConfig) -> Result<(), CliError> {
+    let PlaceSpec::Directory(path) = &config.place else { return Ok(()) };
+    let (what, hint) = if let Some(mount) = missing_mount(path) {
+        let error = EngineError::Unmounted { path: path.clone(), mount };
+        (error.to_string(), "mount the drive; or, for a store on this disk: --here".to_owned())
+    } else {
+        let held = context.journal().and_then(|journal| journal.last_stored(&config.name).ok()?);
+        let Some(held) = held.filter(|_| !path.join("skellin-store").exists()) else {
+            return Ok(());
+        };
+        (
+            format!(
+                "store {} held snapshots on {}, and {} holds none of it",
+                config.name,
+                words::moment(held),
+                path.display()
+            ),
+            "mount its drive, or correct the path; for a new, empty store: --here".to_owned(),
+        )
+    };
+    let asks = std::io::stdin().is_terminal() && !context.global.json;
+    match asks
+        && output::agreed(&format!("{what}.\nCreate it there anyway? [y/N] ")).unwrap_or(false)
+    {
+        true => Ok(()),
+        false => Err(CliError::guarded(what, hint)),
+    }
 }
 
 fn create(

@@ -10,9 +10,10 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{
     app::App,
+    health,
     hits::Target,
     keys::{self, Action},
-    lanes::{Known, Work},
+    lanes::Work,
     model::{Cursor, Model, Screen},
     panels::{self, Panel},
     ribbon, screens,
@@ -35,7 +36,7 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
         Constraint::Length(1),
     ])
     .areas(area);
-    frame.render_widget(top_line(app, top.width.into()), top);
+    frame.render_widget(health::top_line(app, top.width.into()), top);
     if has_ribbon {
         ribbon::draw(frame, app, lanes);
         title_line(frame, app, title);
@@ -51,50 +52,6 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
             cell.set_symbol("·");
         }
     }
-}
-
-/// One line that says whether all is well, and the first thing that is not.
-fn top_line(app: &Model, width: usize) -> Line<'static> {
-    let theme = app.theme;
-    let ailments: Vec<String> = app.lanes.iter().filter_map(|lane| lane.ailment(app.now)).collect();
-    let mistaken = app.mistaken.first().map(|(plan, count)| {
-        let count = words::counted(*count as u64, "mistake", "mistakes");
-        format!("✕ the plan {plan} has {count}: skellin plan check")
-    });
-    let loading = app.lanes.iter().any(|lane| matches!(lane.known, Known::Loading));
-    let newest = app.lanes.iter().filter_map(|lane| lane.marks.last()).map(|mark| mark.time).min();
-    let all = app.lanes.len() + app.mistaken.len();
-    let safe = app.lanes.len() - ailments.len();
-    let (state, style) = match (mistaken.or(ailments.into_iter().next()), loading, newest) {
-        (Some(ailment), _, _) => {
-            let plans = words::counted(all as u64, "plan", "plans");
-            let state = format!("{safe} of {plans} safe ─ {ailment}");
-            (state, theme.wrong())
-        }
-        (None, true, _) => ("opening the stores …".to_owned(), theme.quiet()),
-        (None, false, Some(oldest)) => {
-            let plans = words::counted(all as u64, "plan", "plans");
-            let age = words::age(app.now - oldest);
-            (format!("✓ {plans} safe, the newest snapshot of each at most {age} old"), theme.well())
-        }
-        (None, false, None) => ("○ no plan yet".to_owned(), theme.is()),
-    };
-    let now = words::moment(app.now);
-    let room = width.saturating_sub(14 + app.machine.width());
-    // The date gives way before the state does.
-    let with_date = room.saturating_sub(now.width() + 3) >= state.width().min(room);
-    let state = fit(&state, if with_date { room - now.width() - 3 } else { room });
-    let used = 14 + app.machine.width() + state.width();
-    let mut spans = vec![
-        Span::styled(" Skellin  ", theme.strong()),
-        Span::styled(format!("{}   ", app.machine), theme.quiet()),
-        Span::styled(state, style),
-    ];
-    if with_date {
-        spans.push(Span::raw(" ".repeat(width.saturating_sub(used + now.width()))));
-        spans.push(Span::styled(format!("{now} "), theme.quiet()));
-    }
-    Line::from(spans)
 }
 
 /// Tense, plan and moment on the left, as much as there is room for, whole or not at all; the
@@ -182,9 +139,22 @@ fn hint_line(
             ("q", "close", Some(Action::Quit)),
         ],
         None => {
+            let has_plan = app.current_lane().is_some_and(|lane| lane.plan.is_some());
             let going =
                 app.current_lane().is_some_and(|lane| matches!(lane.work, Work::Going { .. }));
             let fits = |action| match action {
+                // What another machine plans is neither run nor changed here.
+                Action::Run
+                | Action::DryRun
+                | Action::RunAnyway
+                | Action::WriteRule
+                | Action::Why
+                | Action::Order
+                | Action::Only
+                    if !has_plan =>
+                {
+                    false
+                }
                 Action::Stop => going,
                 Action::Run | Action::DryRun => !going,
                 Action::RunAnyway => app.current_lane().is_some_and(is_guarded),

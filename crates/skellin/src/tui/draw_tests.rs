@@ -228,7 +228,7 @@ fn is_from_rest_to_the_end_of_a_run() {
     app.report(Report::Event { job, event: Event::Progress(progress) });
     let exception = Exception {
         path: b"/srv/readings/locked".to_vec(),
-        reason: "permission was refused".to_owned(),
+        reason: "permission denied".to_owned(),
     };
     app.report(Report::Event { job, event: Event::Exception(exception.clone()) });
     insta::assert_snapshot!("is-running", both(&mut app));
@@ -329,6 +329,7 @@ fn give_sources(app: &mut App) {
 /// What a dry run foretells.
 fn outlook() -> Outlook {
     Outlook {
+        free: Some(78_000_000_000),
         stored: Estimate { stored: 4_200_000, low: 3_900_000, high: 4_600_000 },
         time: skellin_plan::Expected { seconds: 42.0, range: (35.0, 61.0) },
         runs: 12,
@@ -403,9 +404,7 @@ fn will_and_the_lists() {
     for _ in 0..3 {
         press(&mut app, KeyCode::Down);
     }
-    assert!(
-        draw(&mut app, 80, 24).join("\n").contains("/srv/readings/locked: permission was refused")
-    );
+    assert!(draw(&mut app, 80, 24).join("\n").contains("/srv/readings/locked: permission denied"));
     press(&mut app, KeyCode::Esc);
     assert!(draw(&mut app, 80, 24).join("\n").contains("─ Will ─ readings"));
 }
@@ -451,10 +450,10 @@ fn an_entry_of_the_journal_opens_with_its_steps_and_leads_to_its_snapshot() {
         step("store", "oak", 3900, 4200),
     ];
     let path = |name: &str| format!("/srv/readings/{name}").into_bytes();
-    let refused = "permission was refused".to_owned();
+    let refused = "permission denied".to_owned();
     let exceptions = vec![
         Exception { path: path("locked"), reason: refused.clone() },
-        Exception { path: path("card"), reason: "it is not there".to_owned() },
+        Exception { path: path("card"), reason: "it does not exist".to_owned() },
         Exception { path: path("keys"), reason: refused },
     ];
     let delivery = Delivery {

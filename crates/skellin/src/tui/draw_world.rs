@@ -10,7 +10,7 @@ use ratatui::{
 };
 use skellin_engine::{
     ByteCounts, Census, Change, Configuration, DriveStates, Exception, FileCounts, Folders,
-    JournalEntry, Outcome, PlanFile, Shares, Work,
+    JournalEntry, Outcome, PlanFile, Shares, Work, timers::Starter,
 };
 use skellin_plan::{Stores, Tell, parse_plan, parse_stores};
 use skellin_store::{Kind, RunId};
@@ -173,12 +173,14 @@ pub(super) fn listed(app: &mut App) {
             entry(2, Work::Run, Some("readings"), EVENING - 6 * DAY, Outcome::Exceptions),
             vec![Exception {
                 path: b"/srv/readings/locked".to_vec(),
-                reason: "permission was refused".to_owned(),
+                reason: "permission denied".to_owned(),
             }],
         ),
         (entry(1, Work::Run, Some("readings"), EVENING - 9 * DAY, Outcome::Failed), Vec::new()),
     ];
     app.report(Report::Journal(Ok(papers)));
+    let starter = Starter::Runs("systemd timers".to_owned());
+    app.report(Report::Examined { found: Vec::new(), starter });
     app.report(Report::Stores(vec![
         StoreRow {
             name: "oak".to_owned(),

@@ -435,7 +435,7 @@ mod tests {
             files: skellin_engine::FileCounts::default(),
             bytes: skellin_engine::ByteCounts::default(),
             exception_count: 0,
-            words: Some("the place is not there".to_owned()),
+            words: Some("the place does not exist".to_owned()),
             hint: None,
         };
         lane.take_journal([entry(1500, Outcome::Failed)].iter(), 2000);

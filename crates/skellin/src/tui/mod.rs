@@ -7,6 +7,7 @@ mod app;
 mod arrange;
 mod counting;
 mod draw;
+mod health;
 mod hits;
 mod keys;
 mod lanes;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crossbeam_channel::Sender;
 use ratatui::style::Style;
-use skellin_engine::{Configuration, Exception, Finding, JournalEntry, Outcome};
+use skellin_engine::{Configuration, Exception, Finding, JournalEntry, Outcome, timers::Starter};
 use skellin_store::RunId;
 
 use super::{
@@ -131,8 +131,8 @@ pub(super) struct Model {
     pub stores: Option<Vec<StoreRow>>,
     /// What there is to mend in the set-up.
     pub findings: Option<Vec<Finding>>,
-    /// What starts runs on this machine, if anything does, once that is known.
-    pub starter: Option<Option<String>>,
+    /// What starts runs on this machine, once that is known.
+    pub starter: Option<Starter>,
     /// By what somebody can be told.
     pub channels: Vec<String>,
     pub now: i64,

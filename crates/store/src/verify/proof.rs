@@ -85,7 +85,7 @@ impl Store {
         let mut gone = HashSet::new();
         for id in needed.iter().filter(|id| !there.contains(&(**id, false))) {
             if there.contains(&(*id, true)) {
-                let cause = found.note(id.to_string(), None, "it is not there".to_owned());
+                let cause = found.note(id.to_string(), None, "it does not exist".to_owned());
                 blame.entry(*id).or_insert(cause);
             } else {
                 gone.insert(*id);
@@ -94,7 +94,7 @@ impl Store {
         }
         for id in expected_spares.iter().filter(|id| !there.contains(&(**id, true))) {
             let object = id.spare()?.map_or_else(String::new, |object| object.to_string());
-            let why = "it is not there".to_owned();
+            let why = "it does not exist".to_owned();
             let cause = found.note(object, None, why.clone());
             blame.entry(*id).or_insert(cause);
             self.suspect(*id, &why);
@@ -130,7 +130,7 @@ impl Store {
                 container.is_there() && !is_bad(&container.id, &prefix)
             });
             if good.is_none() {
-                let note = || found.note(id.to_string(), None, "it is not there".to_owned());
+                let note = || found.note(id.to_string(), None, "it does not exist".to_owned());
                 let cause = *blame.entry(id).or_insert_with(note);
                 found.bad.entry(prefix).or_insert(cause);
             }

@@ -167,16 +167,17 @@ pub(super) fn build(
                 nights.play(plan, night, moment)?;
             }
         }
-        context.progress.say(&format!(
-            "night {} of {NIGHTS}: {}",
+        context.progress.show(&format!(
+            "building the station: night {} of {NIGHTS}, {}",
             night + 1,
             words::moment(midnight + 21 * 3_600_000)
         ));
     }
     for (plan, to) in [("readings", "pier"), ("ringing", "offshore")] {
         nights.copy(plan, to, folders, now - 6 * 3_600_000)?;
-        context.progress.say(&format!("{plan}: copied to {to}"));
+        context.progress.show(&format!("building the station: {plan} copied to {to}"));
     }
+    context.progress.show("");
     // What has happened since is what a dry run finds.
     ridge.morning(now - 3_600_000).map_err(|error| failed(&root, &error))?;
     Ok(servers)

@@ -5,6 +5,7 @@ mod compare;
 mod far;
 mod files;
 mod servers;
+mod steward;
 mod story;
 mod telling;
 
@@ -61,6 +62,7 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
     if args.build_only {
         return Ok(Exit::Done);
     }
+    let _steward = steward::Steward::start(&folder, &folders)?;
     Ok(crate::tui::open(&Configuration::load(folders)?, "hut".to_owned())?)
 }
 

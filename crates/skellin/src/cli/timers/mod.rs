@@ -8,14 +8,18 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand, ValueEnum};
 use serde_json::{Value, json};
 use skellin_engine::{
-    Configuration, Finding, Weight,
-    timers::{self, Setting, Unit, UnitState},
+    Configuration,
+    timers::{self, CRON_HINT, Setting, Unit, UnitState, cron_runs},
 };
 
 use managers::{crontab_name, read_crontab, systemctl, write_crontab};
 
 use super::{context::Context, error::CliError, output, output::table};
-use crate::{exit::Exit, words};
+use crate::{
+    exit::Exit,
+    machine::{PROC, timer_setting},
+    words,
+};
 
 #[derive(Subcommand)]
 pub(super) enum TimersCommand {
@@ -87,42 +91,9 @@ pub(super) fn timers(context: &Context, command: &TimersCommand) -> Result<Exit,
     }
 }
 
-/// What is installed for this account and fits its plans no more.
-pub(super) fn findings(configuration: &Configuration) -> Vec<Finding> {
-    let Ok(setting) = setting(configuration) else { return Vec::new() };
-    let Ok(folder) = setting.unit_directory() else { return Vec::new() };
-    let is_steward = folder.join(&setting.steward_units()[0].name).exists();
-    let Ok(states) = timers::compare(&wanted(&setting, is_steward), &folder) else {
-        return Vec::new();
-    };
-    // Where nothing of ours is, nothing differs.
-    if states.values().all(|state| *state == UnitState::Missing) {
-        return Vec::new();
-    }
-    let off = states.into_iter().filter(|(_, state)| *state != UnitState::Fine);
-    let finding = |(name, state): (String, UnitState)| Finding {
-        weight: Weight::Wrong,
-        subject: folder.join(name).display().to_string(),
-        what: state.words().to_owned(),
-        hint: "skellin timers install writes what fits the plans".to_owned(),
-    };
-    off.map(finding).collect()
-}
-
 fn setting(configuration: &Configuration) -> Result<Setting<'_>, CliError> {
-    let program = std::env::current_exe().map_err(|error| {
-        CliError::failed(format!("this program does not find itself: {error}"), None)
-    })?;
-    let variables = ["SKELLIN_STATE", "SKELLIN_CACHE", "SKELLIN_DRIVES"];
-    let variables = variables.iter().filter_map(|name| {
-        let value = std::env::var(name).ok().filter(|value| !value.is_empty())?;
-        Some(((*name).to_owned(), value))
-    });
-    Ok(Setting {
-        configuration,
-        program,
-        is_root: rustix::process::geteuid().is_root(),
-        variables: variables.collect(),
+    timer_setting(configuration).map_err(|error| {
+        CliError::failed(format!("cannot find the path of this program: {error}"), None)
     })
 }
 
@@ -274,7 +245,9 @@ fn enable(setting: &Setting<'_>, units: &[Unit], gone: &[String]) -> Result<(), 
 }
 
 fn show(context: &Context, setting: &Setting<'_>, args: &WhereArgs) -> Result<Exit, CliError> {
-    let states: Vec<(String, UnitState)> = match args.target(setting)? {
+    let target = args.target(setting)?;
+    let service = service(setting, &target);
+    let states: Vec<(String, UnitState)> = match target {
         Target::Units { folder, .. } => {
             let steward = setting.steward_units();
             let is_steward = folder.join(&steward[0].name).exists();
@@ -294,12 +267,41 @@ fn show(context: &Context, setting: &Setting<'_>, args: &WhereArgs) -> Result<Ex
             vec![(crontab_name(file.as_deref()), state)]
         }
     };
-    let off = states.iter().filter(|(_, state)| *state != UnitState::Fine).count();
-    context.print(|| as_json(&states), || as_text(&states, off));
-    Ok(if off == 0 { Exit::Done } else { Exit::Failed })
+    let is_fine = states.iter().all(|(_, state)| *state == UnitState::Fine)
+        && service.as_ref().is_none_or(|service| service.runs != Some(false));
+    context.print(|| as_json(&states, service.as_ref()), || as_text(&states, service.as_ref()));
+    Ok(if is_fine { Exit::Done } else { Exit::Failed })
 }
 
-fn as_json(states: &[(String, UnitState)]) -> Value {
+/// What has to run so that what is installed starts anything.
+struct Service {
+    name: &'static str,
+    /// Whether it does, if that can be seen.
+    runs: Option<bool>,
+    hint: &'static str,
+}
+
+/// Units in a directory of their own are nobody's business yet.
+fn service(setting: &Setting<'_>, target: &Target) -> Option<Service> {
+    match target {
+        Target::Crontab(_) => {
+            let runs = cron_runs(Path::new(PROC));
+            Some(Service { name: "cron daemon", runs, hint: CRON_HINT })
+        }
+        Target::Units { is_live: true, folder } => {
+            let there = timers::compare(&[], folder).unwrap_or_default().into_keys();
+            let starts = |name: &String| name.ends_with(".timer") || name.contains("steward");
+            let runs = there
+                .filter(starts)
+                .all(|name| systemctl(setting, &["--quiet", "is-active", &name]).is_ok());
+            let hint = "skellin timers install starts them again";
+            Some(Service { name: "systemd timers", runs: Some(runs), hint })
+        }
+        Target::Units { is_live: false, .. } => None,
+    }
+}
+
+fn as_json(states: &[(String, UnitState)], service: Option<&Service>) -> Value {
     let word = |state: &UnitState| match state {
         UnitState::Fine => "fine",
         UnitState::Missing => "missing",
@@ -307,23 +309,34 @@ fn as_json(states: &[(String, UnitState)]) -> Value {
         UnitState::Stray => "stray",
     };
     let all = states.iter().map(|(name, state)| json!({"name": name, "state": word(state)}));
-    json!({"timers": all.collect::<Vec<_>>()})
+    let service = service.map(|service| json!({"name": service.name, "running": service.runs}));
+    json!({"timers": all.collect::<Vec<_>>(), "service": service})
 }
 
-fn as_text(states: &[(String, UnitState)], off: usize) -> String {
+fn as_text(states: &[(String, UnitState)], service: Option<&Service>) -> String {
     let row = |(name, state): &(String, UnitState)| {
         let mark = if *state == UnitState::Fine { "✓" } else { "▲" };
         vec![format!("{mark} {name}"), state.words().to_owned()]
     };
-    let rows: Vec<_> = states.iter().map(row).collect();
-    let total = match off {
-        0 => "all as it should be".to_owned(),
-        off => format!(
-            "{} not as they should be: skellin timers install",
-            words::counted(off as u64, "is", "are")
+    let mut rows: Vec<_> = states.iter().map(row).collect();
+    rows.extend(service.map(|service| {
+        let (mark, words) = match service.runs {
+            Some(true) => ("✓", "running"),
+            Some(false) => ("✕", "not running: nothing starts the runs"),
+            None => ("▲", "this account cannot see whether it runs"),
+        };
+        vec![format!("{mark} {}", service.name), words.to_owned()]
+    }));
+    let off = states.iter().filter(|(_, state)| *state != UnitState::Fine).count();
+    let total = match (off, service) {
+        (0, Some(Service { runs: Some(false), hint, .. })) => format!("→ {hint}"),
+        (0, _) => "all installed and up to date".to_owned(),
+        (off, _) => format!(
+            "→ {} to update: skellin timers install",
+            words::counted(off as u64, "entry", "entries")
         ),
     };
-    format!("{}{total}\n", table(&["what is installed", ""], &[], &rows))
+    format!("{}{total}\n", table(&["installed", "state"], &[], &rows))
 }
 
 fn remove(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Result<Exit, CliError> {

@@ -87,11 +87,7 @@ fn has_starter(target: Option<&Target>) -> Result<bool, CliError> {
             let states = timers::compare(&[], folder)?;
             Ok(states.values().any(|state| *state != UnitState::Missing))
         }
-        Some(Target::Crontab(file)) => {
-            let crontab = read_crontab(file.as_deref())?;
-            let mut lines = crontab.lines().map(str::trim_start);
-            Ok(lines.any(|line| !line.starts_with('#') && line.contains("due --run")))
-        }
+        Some(Target::Crontab(file)) => Ok(timers::looks_for_due(&read_crontab(file.as_deref())?)),
     }
 }
 

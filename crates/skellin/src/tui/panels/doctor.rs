@@ -3,7 +3,7 @@
 use ratatui::text::{Line, Span};
 use skellin_engine::{Finding, Weight};
 
-use crate::tui::model::Model;
+use crate::tui::{health::SAFE, model::Model};
 
 /// The sign of a finding, by its weight.
 pub(in crate::tui) fn sign(finding: &Finding) -> &'static str {
@@ -35,5 +35,7 @@ pub(super) fn lines(app: &Model) -> Vec<Line<'static>> {
     if found.is_empty() {
         lines.push(Line::styled("✓ nothing to mend", theme.well()));
     }
+    lines.push(Line::from(""));
+    lines.push(Line::styled(SAFE, theme.quiet()));
     lines
 }

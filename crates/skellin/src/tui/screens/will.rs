@@ -7,6 +7,7 @@ use ratatui::{
     text::{Line, Span, Text},
 };
 
+use skellin_engine::timers::Starter;
 use skellin_plan::Plan;
 
 use super::parts::fact;
@@ -73,16 +74,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         },
     ));
     let (starter, style) = match (&app.starter, schedule) {
-        (None, _) => ("looking …", theme.quiet()),
-        (Some(Some(starter)), _) => (starter.as_str(), Style::new()),
-        (Some(None), None) => ("nobody", Style::new()),
-        (Some(None), Some(_)) => {
-            ("▲ nothing: skellin timers install has systemd or cron do it", theme.wrong())
+        (None, _) => ("loading …".to_owned(), theme.quiet()),
+        (Some(Starter::Runs(what)), _) => (what.clone(), Style::new()),
+        (Some(_), None) => ("by hand".to_owned(), Style::new()),
+        (Some(Starter::Stopped { what, hint }), Some(_)) => {
+            (format!("✕ {what} → {hint}"), theme.wrong())
         }
+        (Some(Starter::Missing), Some(_)) => (
+            "✕ nothing → skellin timers install has systemd or cron start it".to_owned(),
+            theme.wrong(),
+        ),
     };
     lines.push(Line::from(vec![
         Span::styled(format!("  {:<13}", "started by"), theme.quiet()),
-        Span::styled(starter.to_owned(), style),
+        Span::styled(starter, style),
     ]));
     if let Some((words, fits)) = lane.plan.as_ref().and_then(|plan| window(app, lane, plan)) {
         let style = if fits { Style::new() } else { theme.wrong() };

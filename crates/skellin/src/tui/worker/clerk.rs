@@ -5,17 +5,19 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use skellin_engine::timers::{self, Setting};
 use skellin_engine::{
     Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, StewardLock, drive_states, local_directory, measure, open_place,
-    replace_plan_text,
+    JournalEntry, Looking, drive_states, measure, open_place, replace_plan_text,
+    timers::{Setting, Starter},
 };
 use skellin_plan::{Plan, RuleSet, StoreConfig};
 use skellin_store::Store;
 
 use super::{Details, DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
-use crate::words;
+use crate::{
+    machine::{starter, timer_setting},
+    words,
+};
 
 /// So many paths are looked at in search of what no plan takes; the command looks at more.
 const MOST_PATHS: u64 = 100_000;
@@ -42,15 +44,21 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         }
         Request::Examine => {
             let (configuration, journal) = (shared.configuration(), shared.journal().ok());
+            let setting = timer_setting(&configuration).ok();
+            let starter = setting.as_ref().map(|setting| starter(setting, journal.as_deref()));
             let examination = Examination {
                 configuration: &configuration,
                 journal: journal.as_deref(),
                 now: jiff::Timestamp::now().as_millisecond(),
                 most: MOST_PATHS,
+                starter: starter.as_ref(),
                 cancel: &Cancel::new(),
             };
             match examination.findings() {
-                Ok(found) => Report::Examined { found, starter: starter(&configuration) },
+                Ok(mut found) => {
+                    found.extend(setting.iter().flat_map(Setting::findings));
+                    Report::Examined { found, starter: starter.unwrap_or(Starter::Missing) }
+                }
                 // Nobody cancels it.
                 Err(_) => return,
             }
@@ -125,27 +133,6 @@ pub(super) fn answer(shared: &Shared, request: Request) {
     shared.tell(report);
 }
 
-/// What starts runs on this machine, as far as can be seen, in words.
-fn starter(configuration: &Configuration) -> Option<String> {
-    let folders = &configuration.folders;
-    if matches!(StewardLock::take(&folders.state), Err(EngineError::StewardRuns)) {
-        return Some("the steward, which runs".to_owned());
-    }
-    let setting = Setting {
-        configuration,
-        program: PathBuf::new(),
-        is_root: rustix::process::geteuid().is_root(),
-        variables: Vec::new(),
-    };
-    let units = setting.unit_directory().ok().and_then(|folder| timers::compare(&[], &folder).ok());
-    if units.is_some_and(|units| !units.is_empty()) {
-        return Some("timers of systemd".to_owned());
-    }
-    let listed = std::process::Command::new("crontab").arg("-l").output().ok()?;
-    let crontab = String::from_utf8_lossy(&listed.stdout).into_owned();
-    timers::written_line(&crontab).map(|_| "a line of cron".to_owned())
-}
-
 /// A plan without mistakes, and its file.
 fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
     let configuration = shared.configuration();
@@ -214,8 +201,9 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
     let (configuration, journal) = (shared.configuration(), shared.journal().ok());
     let now = jiff::Timestamp::now().as_millisecond();
     let row = |config: &StoreConfig| {
-        let header = open_place(config, &configuration.folders)
-            .and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
+        let place = open_place(config, &configuration.folders);
+        let room = place.as_ref().ok().and_then(|place| place.room());
+        let header = place.and_then(|place| Store::header_at(&*place).map_err(EngineError::from));
         // One that cannot be reached is not tried twice.
         let opened = header.is_ok().then(|| shared.store(&config.name).ok()).flatten();
         let usage = opened.and_then(|store| store.usage().ok());
@@ -226,7 +214,7 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
                 .map(|header| words::short_id(&header.store.0))
                 .map_err(|error| Trouble::from(&error)),
             usage: usage.map(|usage| (usage.containers, usage.bytes)),
-            room: local_directory(config, &configuration.folders).and_then(|path| room(&path)),
+            room,
             drives: drive_states(config, &configuration.folders, journal.as_deref(), now),
         }
     };
@@ -236,12 +224,6 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
         let looking: Vec<_> = configs.map(|config| scope.spawn(|| row(config))).collect();
         looking.into_iter().filter_map(|row| row.join().ok()).collect()
     })
-}
-
-/// Free and all bytes of the file system a directory lies on.
-fn room(path: &Path) -> Option<(u64, u64)> {
-    let facts = rustix::fs::statvfs(path).ok()?;
-    Some((facts.f_bavail * facts.f_frsize, facts.f_blocks * facts.f_frsize))
 }
 
 /// What is in a directory: directories first, then by name.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord,
+    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, timers::Starter,
 };
 use skellin_store::{Holding, Kind, RunId};
 
@@ -36,7 +36,7 @@ pub(crate) enum Report {
     /// The journal, newest first, with the exceptions of its newest entries.
     Journal(Result<Vec<(JournalEntry, Vec<Exception>)>, Trouble>),
     /// What there is to mend in the set-up, and what starts runs, in words, if anything does.
-    Examined { found: Vec<Finding>, starter: Option<String> },
+    Examined { found: Vec<Finding>, starter: Starter },
     /// What an entry of the journal has beside itself.
     Entry { id: i64, details: Result<Details, Trouble> },
     /// A channel was tried: whom it reaches, or why it did not.

@@ -185,7 +185,7 @@ impl StorePanel {
                     return Some(format!("give the {}", ask.words(self.kind()).0));
                 }
                 if !is_plan_name(&name) {
-                    return Some(format!("`{name}` is no name: use a-z, 0-9, - and _"));
+                    return Some(format!("`{name}` is not a valid name: use a-z, 0-9, - and _"));
                 }
                 if self.taken.contains(&name) {
                     return Some(format!("there is a store `{name}` already"));

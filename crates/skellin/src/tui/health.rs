@@ -1,0 +1,126 @@
+//! Whether all is well, in one line, and the first thing that is not.
+//!
+//! A plan is safe if its newest snapshot is whole and as new as its schedule asks, something on this
+//! machine starts the next run, and its store was reached. Nothing is claimed beyond that.
+
+use ratatui::{
+    style::Style,
+    text::{Line, Span},
+};
+use skellin_engine::{Outcome, Work as Recorded, timers::Starter};
+use unicode_width::UnicodeWidthStr;
+
+use super::{
+    lanes::{Known, Lane},
+    model::Model,
+};
+use crate::words::{self, fit};
+
+/// What `safe` means, for whoever asks.
+pub(super) const SAFE: &str = "A plan is safe if its newest snapshot is whole and as new as its schedule asks, something on this machine starts the next run, and its store was reached.";
+
+/// Why a plan is not safe.
+struct Concern {
+    what: String,
+    /// Whether something is wrong, or only missing.
+    is_wrong: bool,
+}
+
+/// One line that says whether all is well, and the first thing that is not.
+pub(super) fn top_line(app: &Model, width: usize) -> Line<'static> {
+    let theme = app.theme;
+    let (state, style) = state(app);
+    let now = words::moment(app.now);
+    let room = width.saturating_sub(14 + app.machine.width());
+    // The date gives way before the state does.
+    let with_date = room.saturating_sub(now.width() + 3) >= state.width().min(room);
+    let state = fit(&state, if with_date { room - now.width() - 3 } else { room });
+    let used = 14 + app.machine.width() + state.width();
+    let mut spans = vec![
+        Span::styled(" Skellin  ", theme.strong()),
+        Span::styled(format!("{}   ", app.machine), theme.quiet()),
+        Span::styled(state, style),
+    ];
+    if with_date {
+        spans.push(Span::raw(" ".repeat(width.saturating_sub(used + now.width()))));
+        spans.push(Span::styled(format!("{now} "), theme.quiet()));
+    }
+    Line::from(spans)
+}
+
+fn state(app: &Model) -> (String, Style) {
+    let theme = app.theme;
+    // Other machines look after their plans themselves.
+    let own: Vec<&Lane> = app.lanes.iter().filter(|lane| lane.plan.is_some()).collect();
+    let all = own.len() + app.mistaken.len();
+    let plans = words::counted(all as u64, "plan", "plans");
+    let mistaken = app.mistaken.iter().map(|(plan, count)| Concern {
+        what: format!(
+            "✕ plan {plan} has {}: skellin plan check",
+            words::counted(*count as u64, "mistake", "mistakes")
+        ),
+        is_wrong: true,
+    });
+    let mut concerns: Vec<Concern> =
+        mistaken.chain(own.iter().filter_map(|lane| concern(app, lane))).collect();
+    concerns.sort_by_key(|concern| !concern.is_wrong);
+    if let Some(first) = concerns.first() {
+        let style = if first.is_wrong { theme.wrong() } else { theme.is() };
+        return (format!("{} of {plans} safe ─ {}", all - concerns.len(), first.what), style);
+    }
+    let is_loading = own.iter().any(|lane| matches!(lane.known, Known::Loading));
+    if all > 0 && (is_loading || app.starter.is_none() || app.journal.is_none()) {
+        return ("checking the plans …".to_owned(), theme.quiet());
+    }
+    match own.iter().filter_map(|lane| lane.marks.last()).map(|mark| mark.time).min() {
+        None => ("○ no plan yet".to_owned(), theme.is()),
+        Some(oldest) => {
+            let newest = match all {
+                1 => "newest snapshot",
+                _ => "newest snapshots at most",
+            };
+            let age = words::age(app.now - oldest);
+            let proof = proof(app, &own);
+            (format!("✓ {plans} safe ─ {newest} {age} old ─ {proof}"), theme.well())
+        }
+    }
+}
+
+/// Why a plan of this machine is not safe, if it is not.
+fn concern(app: &Model, lane: &Lane) -> Option<Concern> {
+    if let Some(what) = lane.ailment(app.now) {
+        return Some(Concern { what, is_wrong: true });
+    }
+    let name = &lane.name;
+    if lane.plan.as_ref()?.schedule.is_none() {
+        return Some(Concern {
+            what: format!("○ {name} has no schedule and runs only by hand"),
+            is_wrong: false,
+        });
+    }
+    let what = match app.starter.as_ref()? {
+        Starter::Runs(_) => return None,
+        Starter::Stopped { what, .. } => format!("✕ nothing starts {name}: {what}"),
+        Starter::Missing => format!("✕ nothing starts {name}: skellin timers install"),
+    };
+    Some(Concern { what, is_wrong: true })
+}
+
+/// When the stores of some plans were verified: that of the store for which it is longest ago.
+fn proof(app: &Model, lanes: &[&Lane]) -> String {
+    let Some(Ok(papers)) = &app.journal else { return "journal not readable".to_owned() };
+    let verified = |store: &str| {
+        papers.iter().map(|(entry, _)| entry).find_map(|entry| {
+            let is_it = entry.work == Recorded::Verify && entry.outcome == Outcome::Done;
+            (is_it && entry.store == store).then_some(entry.started)
+        })
+    };
+    let mut oldest = app.now;
+    for lane in lanes {
+        match verified(&lane.store) {
+            None => return format!("{} never verified", lane.store),
+            Some(time) => oldest = oldest.min(time),
+        }
+    }
+    format!("verified {} ago", words::age(app.now - oldest))
+}
