@@ -65,9 +65,7 @@ fn read(path: &Path) -> Result<Option<String>> {
         Ok((Err(untrusted), _)) => Err(untrusted.into()),
         Ok((Ok(()), bytes)) => match String::from_utf8(bytes) {
             Ok(text) => Ok(Some(text)),
-            Err(_) => {
-                Err(EngineError::local("read", path, io::Error::other("it is not UTF-8 text")))
-            }
+            Err(_) => Err(EngineError::local("read", path, io::Error::other("not UTF-8 text"))),
         },
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(EngineError::local("read", path, error)),
@@ -78,7 +76,7 @@ fn read(path: &Path) -> Result<Option<String>> {
 fn read_named(path: &Path) -> Result<String, String> {
     match read(path) {
         Ok(Some(text)) => Ok(text),
-        Ok(None) => Err(format!("{} is not there", path.display())),
+        Ok(None) => Err(format!("{} does not exist", path.display())),
         Err(error) => Err(error.to_string()),
     }
 }
@@ -156,7 +154,7 @@ impl Configuration {
                 // Of one plan that others may write the rest knows nothing.
                 Err(EngineError::Untrusted { path: at, why, mend }) => {
                     let what = if at == path { "it".to_owned() } else { at.display().to_string() };
-                    let message = format!("{what} is not obeyed: {why}");
+                    let message = format!("{what} is ignored: {why}");
                     let problem = Problem::of_file(&path.display().to_string(), message, mend);
                     let (plan, tell, problems) = (None, Tell::default(), vec![problem]);
                     plans.push(PlanFile { name, path, plan, problems, tell });
@@ -195,7 +193,7 @@ impl Configuration {
             hint: format!("skellin plan check {name}"),
         };
         let plan = self.plan_file(name)?.plan.as_ref();
-        let plan = plan.ok_or_else(|| mistaken(format!("the plan {name} has mistakes")))?;
+        let plan = plan.ok_or_else(|| mistaken(format!("plan {name} has mistakes")))?;
         let is_far = plan.sources.iter().any(|source| !source.is_absolute());
         match is_far && !self.host_problems.is_empty() {
             true => Err(mistaken("hosts.toml has mistakes".to_owned())),
@@ -212,16 +210,13 @@ impl Configuration {
         let hint = match skellin_plan::nearest(name, names) {
             Some(near) => format!("did you mean `{near}`?"),
             None if self.plans.is_empty() => format!(
-                "there are no plans yet: write {}/plans/NAME.toml",
+                "there are no plans yet: skellin plan new drafts one (or write {}/plans/NAME.toml)",
                 self.folders.config.display()
             ),
-            None => "`skellin plan list` shows them".to_owned(),
+            None => "skellin plan list shows them".to_owned(),
         };
         let found = self.plans.iter().find(|plan| plan.name == name);
-        found.ok_or_else(|| EngineError::Unknown {
-            what: format!("there is no plan `{name}`"),
-            hint,
-        })
+        found.ok_or_else(|| EngineError::Unknown { what: format!("no plan `{name}`"), hint })
     }
 
     /// A channel by name.
@@ -233,17 +228,15 @@ impl Configuration {
         let hint = match skellin_plan::nearest(name, fine.keys().map(String::as_str)) {
             Some(near) => format!("did you mean `{near}`?"),
             None if self.channels.names.iter().any(|known| known == name) => {
-                "it has mistakes: skellin plan check shows them".to_owned()
+                "it has mistakes: skellin plan check lists them".to_owned()
             }
             None if fine.is_empty() => {
                 format!("describe one in {}/channels.toml", self.folders.config.display())
             }
             None => format!("there are {}", fine.keys().cloned().collect::<Vec<_>>().join(", ")),
         };
-        fine.get(name).ok_or_else(|| EngineError::Unknown {
-            what: format!("there is no channel `{name}`"),
-            hint,
-        })
+        fine.get(name)
+            .ok_or_else(|| EngineError::Unknown { what: format!("no channel `{name}`"), hint })
     }
 
     /// A store by name.
@@ -257,12 +250,9 @@ impl Configuration {
                 "there are no stores yet: describe one in {}/stores.toml",
                 self.folders.config.display()
             ),
-            None => "`skellin store list` shows them".to_owned(),
+            None => "skellin store list shows them".to_owned(),
         };
         let found = self.stores.fine.get(name);
-        found.ok_or_else(|| EngineError::Unknown {
-            what: format!("there is no store `{name}`"),
-            hint,
-        })
+        found.ok_or_else(|| EngineError::Unknown { what: format!("no store `{name}`"), hint })
     }
 }

@@ -56,28 +56,31 @@ impl Draft {
         let mut mistake = |what: String, hint: &str| checked.mistakes.push((what, hint.to_owned()));
         let name = &self.plan.name;
         if configuration.plans.iter().any(|plan| plan.name == *name) {
-            mistake(format!("there is a plan `{name}` already"), "choose another name");
+            mistake(format!("there is already a plan `{name}`"), "choose another name");
         }
         for source in self.plan.sources.iter().filter(|source| source.is_absolute()) {
             if let Err(error) = fs::symlink_metadata(source) {
-                mistake(format!("{}: {error}", source.display()), "choose a path that is there");
+                mistake(format!("{}: {error}", source.display()), "choose an existing path");
             }
         }
         if let Some(store) = &self.store {
             if !is_plan_name(&store.name) {
                 mistake(
-                    format!("`{}` is no name for a store", store.name),
+                    format!("`{}` is not a valid store name", store.name),
                     "use a-z, 0-9, - and _",
                 );
             } else if configuration.stores.names.contains(&store.name) {
                 mistake(
-                    format!("there is a store `{}` already", store.name),
-                    "choose another name, or use it",
+                    format!("there is already a store `{}`", store.name),
+                    "choose another name, or use that store",
                 );
             }
             match &store.place {
                 PlaceSpec::Directory(path) if !path.is_absolute() => {
-                    mistake("the store's directory is no full path".to_owned(), "begin it with /");
+                    mistake(
+                        "the directory of the store is not a full path".to_owned(),
+                        "begin it with /",
+                    );
                 }
                 PlaceSpec::Directory(path) if missing_mount(path).is_some() => {
                     let mount = missing_mount(path).unwrap_or_default();
@@ -86,7 +89,7 @@ impl Draft {
                 }
                 PlaceSpec::Directory(path) if has_entries(path) => mistake(
                     format!("{} is not empty", path.display()),
-                    "choose a directory of its own for the store; it is made if it does not exist",
+                    "choose an empty directory; it is created if it does not exist",
                 ),
                 _ => {}
             }
@@ -94,8 +97,8 @@ impl Draft {
                 store.key_file.as_ref().filter(|file| self.write_key && file.exists())
             {
                 mistake(
-                    format!("{} is there already", file.display()),
-                    "name the store otherwise, or move the file",
+                    format!("{} already exists", file.display()),
+                    "choose another store name, or move the file",
                 );
             }
             if let Err(what) = store.text() {
@@ -120,7 +123,7 @@ impl Draft {
             let around = self.plan.sources.iter().find(|source| place.starts_with(source));
             if let Some(source) = around {
                 checked.notes.push(format!(
-                    "the store at {} lies in {}; runs leave it out",
+                    "the store at {} is inside {}; runs exclude it",
                     place.display(),
                     source.display()
                 ));
@@ -186,8 +189,8 @@ pub fn replace_plan_text(path: &Path, expected: &str, text: &str) -> Result<()> 
     let read = fs::read_to_string(path).map_err(|error| EngineError::local("read", path, error))?;
     if read != expected {
         return Err(EngineError::Unknown {
-            what: format!("{} was changed by somebody else meanwhile", path.display()),
-            hint: "look again with u, then write the rule once more".to_owned(),
+            what: format!("{} was changed by somebody else in the meantime", path.display()),
+            hint: "refresh with u, then write the rule again".to_owned(),
         });
     }
     let mode = fs::metadata(path).map_or(0o644, |metadata| metadata.permissions().mode() & 0o777);
@@ -211,7 +214,7 @@ pub(crate) fn has_entries(path: &Path) -> bool {
 
 fn make_directory(path: &Path) -> Result<()> {
     let made = fs::DirBuilder::new().recursive(true).mode(0o755).create(path);
-    made.map_err(|error| EngineError::local("make", path, error))
+    made.map_err(|error| EngineError::local("create", path, error))
 }
 
 /// A key goes into a file only its owner can read; one that is there is never written over.
@@ -252,7 +255,7 @@ fn create_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
     write_whole(path, bytes, mode, false)
 }
 
-fn write_whole(path: &Path, bytes: &[u8], mode: u32, replace: bool) -> Result<()> {
+pub(crate) fn write_whole(path: &Path, bytes: &[u8], mode: u32, replace: bool) -> Result<()> {
     let failed = |error: io::Error| EngineError::local("write", path, error);
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let beside = path.with_file_name(format!(".{name}.{}", std::process::id()));

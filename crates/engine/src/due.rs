@@ -240,7 +240,7 @@ impl Watch<'_> {
         Ok(())
     }
 
-    /// Puts on its way that plans are late, where they are; how many messages that are. `plans` is
+    /// Puts being sent that plans are late, where they are; how many messages that are. `plans` is
     /// what [`plans`](Self::plans) has found.
     ///
     /// # Errors
@@ -258,11 +258,11 @@ impl Watch<'_> {
             let Some(plan) = &file.plan else { continue };
             let next = match due.next {
                 Some(next) if next.at > moment(now) => format!(
-                    "it starts next {}; to run it now: skellin run {}",
+                    "next run {}; to run it now: skellin run {}",
                     next.at.to_zoned(zone(plan)).strftime("%a %d %b at %H:%M"),
                     due.plan
                 ),
-                _ => format!("run it by hand and see what keeps it: skellin run {}", due.plan),
+                _ => format!("run it by hand to see why: skellin run {}", due.plan),
             };
             let happening = Happening {
                 machine: plan.machine.as_deref().unwrap_or(self.machine),
@@ -298,10 +298,10 @@ impl Watch<'_> {
             machine: self.machine,
             now,
             words: Some(format!(
-                "the plan's file has mistakes, and so it does not run: line {}: {}",
+                "the plan file has mistakes and cannot run: line {}: {}",
                 first.line, first.message
             )),
-            hint: Some("skellin plan check shows each with its line".to_owned()),
+            hint: Some("skellin plan check lists each with its line".to_owned()),
             last_good: last_good(journal, &file.name, None),
             ..Happening::default()
         };

@@ -28,13 +28,13 @@ pub enum EngineError {
         source: std::io::Error,
     },
     /// The plan is being run by another process.
-    #[error("the plan `{0}` is being run already")]
+    #[error("plan `{0}` is already running")]
     AlreadyRunning(String),
     /// Another process is the steward.
-    #[error("a steward is running already")]
+    #[error("a steward is already running")]
     StewardRuns,
     /// A command before the sources are read came to nothing.
-    #[error("`{command}` before the sources are read: {why}")]
+    #[error("`{command}`, before reading the sources: {why}")]
     NotEntered {
         /// The command.
         command: String,
@@ -42,10 +42,10 @@ pub enum EngineError {
         why: String,
     },
     /// None of the plan's sources can be read.
-    #[error("none of the sources of `{0}` can be read")]
+    #[error("cannot read any source of plan `{0}`")]
     NoSources(String),
     /// What is restored in place would go through a link that nobody agreed to.
-    #[error("{} is a link to {} now, and what is restored would go there", link.display(), target.display())]
+    #[error("{} is now a link to {}, and the restore would write there", link.display(), target.display())]
     LinkAbove {
         /// The link.
         link: PathBuf,
@@ -53,7 +53,7 @@ pub enum EngineError {
         target: PathBuf,
     },
     /// Configuration that others may write.
-    #[error("{} is not obeyed: {why}", path.display())]
+    #[error("{} is ignored: {why}", path.display())]
     Untrusted {
         /// The file or directory.
         path: PathBuf,
@@ -74,7 +74,7 @@ pub enum EngineError {
     #[error("{0}")]
     Rules(String),
     /// A secret could not be obtained.
-    #[error("the secret for {subject} could not be read: {why}")]
+    #[error("cannot read the secret for {subject}: {why}")]
     Secret {
         /// What it is for.
         subject: String,
@@ -84,8 +84,11 @@ pub enum EngineError {
         hint: String,
     },
     /// The configuration names no way to a store's passphrase, so that it has to be asked for.
-    #[error("no passphrase is named for the store `{0}`")]
+    #[error("no passphrase configured for store `{0}`")]
     NoPassphrase(String),
+    /// A passphrase that opens no slot of a store.
+    #[error("wrong passphrase for store {0}")]
+    WrongPassphrase(String),
     /// The journal cannot be read or written.
     #[error("the journal {} failed: {why}", path.display())]
     Journal {
@@ -123,6 +126,15 @@ fn is_of_the_door(object: &str) -> bool {
 pub type Result<T, E = EngineError> = std::result::Result<T, E>;
 
 impl EngineError {
+    /// That of opening a store, which the configuration, or whoever asked, calls so.
+    #[must_use]
+    pub fn of_opening(error: StoreError, store: &str) -> Self {
+        match error {
+            StoreError::WrongPassphrase { .. } => Self::WrongPassphrase(store.to_owned()),
+            error => error.into(),
+        }
+    }
+
     pub(crate) fn local(
         what: &'static str,
         path: impl Into<PathBuf>,
@@ -153,12 +165,12 @@ impl EngineError {
                 if error.operation == skellin_place::Operation::Create =>
             {
                 Some(
-                    "try again; what was stored so far is used by the next run. If it is storing alone that fails, the server may be full, or refuse what is this large: look at its log",
+                    "try again; what was stored so far is used by the next run. If only storing fails, the server may be full or refuse large files: check its log",
                 )
             }
-            Kind::Busy => Some("try again later, or look at the server's log"),
+            Kind::Busy => Some("try again later, or check the log of the server"),
             Kind::Cut | Kind::Slow | Kind::Narrow => {
-                Some("try again; what was stored so far is kept and used by the next run")
+                Some("try again; what was stored so far is used by the next run")
             }
             // Where a drive is missing, no store is to be created.
             Kind::Missing if missing_mount(Path::new(&error.subject)).is_some() => {
@@ -167,9 +179,7 @@ impl EngineError {
             Kind::Missing => Some(
                 "check the path, and whether its drive is mounted; a new store: skellin store create",
             ),
-            Kind::Full => Some(
-                "make room at the place; what was stored so far is kept and used by the next run",
-            ),
+            Kind::Full => Some("free space there; what was stored so far is used by the next run"),
             Kind::ReadOnly => Some("mount the medium writable"),
             _ => None,
         };
@@ -192,38 +202,46 @@ impl EngineError {
                 "mount the drive at {}; or choose a directory elsewhere for a store on this disk",
                 mount.display()
             ),
-            Self::Store(StoreError::WrongPassphrase { .. }) => {
+            Self::WrongPassphrase(_) | Self::Store(StoreError::WrongPassphrase { .. }) => {
                 "check which passphrase belongs to this store".to_owned()
             }
             Self::Store(StoreError::Damaged { object, .. }) if is_of_the_door(object) => {
-                "without it nothing opens the store, and both copies of it are damaged: put back an older copy of that object if the place keeps any, or restore from another store of the plan".to_owned()
+                "the store cannot be opened without it, and both copies are damaged: put back an older copy of this object, or restore from another store of the plan".to_owned()
             }
             Self::Store(
                 StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),
             ) => {
-                "`skellin verify` names everything that is damaged and the files it touches".to_owned()
+                "skellin verify lists all damage and the files it affects".to_owned()
+            }
+            Self::Store(StoreError::KnownPassphrase) => "choose another one".to_owned(),
+            Self::Store(StoreError::OwnPassphrase) => {
+                "add another one, open the store with that, then revoke this one; or use change"
+                    .to_owned()
+            }
+            Self::Store(StoreError::NoSlot(_)) => {
+                "skellin passphrase list shows the ids".to_owned()
             }
             Self::Store(StoreError::Newer { .. }) => "install a newer version".to_owned(),
             Self::Store(StoreError::Occupied(_)) => {
                 "choose an empty directory, or use the store that is there".to_owned()
             }
             Self::Journal { path, .. } => format!(
-                "give this account access to {}, or put the file aside; a new one is begun",
+                "give this account access to {}, or move the file away; a new one is started",
                 path.display()
             ),
             Self::AlreadyRunning(_) => "wait until it is done".to_owned(),
-            Self::StewardRuns => "one is enough for all plans; stop it first if it is to be another".to_owned(),
+            Self::StewardRuns => "one is enough for all plans; stop it before starting another".to_owned(),
             Self::NotEntered { .. } => {
-                "nothing was read; try the command by hand, or let the run go on without it: if-enter-fails = \"go-on\"".to_owned()
+                "nothing was read; try the command by hand, or continue without it: if-enter-fails = \"go-on\"".to_owned()
             }
             Self::LinkAbove { link, target } => format!(
-                "if that is where it belongs, say --through {}={}; else restore it elsewhere with --to DIR",
+                "if that is right: --through {}={}; else restore elsewhere with --to DIR",
                 link.display(),
                 target.display()
             ),
             Self::Untrusted { mend, .. } => mend.clone(),
-            Self::NoPassphrase(_) => "name a way to it in stores.toml: passphrase = { file = \"…\" }".to_owned(),
-            Self::NoSources(_) => "are they mounted? may this account read them?".to_owned(),
+            Self::NoPassphrase(_) => "in stores.toml: passphrase = { file = \"…\" }".to_owned(),
+            Self::NoSources(_) => "check mounts and permissions".to_owned(),
             Self::Unknown { hint, .. } | Self::Secret { hint, .. } => hint.clone(),
             _ => return None,
         };

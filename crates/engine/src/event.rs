@@ -65,14 +65,11 @@ impl fmt::Display for Waited {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (subject, seconds) = (&self.subject, self.since.as_secs());
         match (&self.why, self.is_over) {
-            (_, true) => write!(f, "{subject} answers again"),
+            (_, true) => write!(f, "{subject} responds again"),
             (Some(why), false) => {
-                write!(
-                    f,
-                    "waiting for {subject} for {seconds} s: {why}; it is tried again and again"
-                )
+                write!(f, "waiting for {subject}, {seconds} s: {why}; retrying")
             }
-            (None, false) => write!(f, "waiting for {subject} for {seconds} s: no answer yet"),
+            (None, false) => write!(f, "waiting for {subject}, {seconds} s: no answer yet"),
         }
     }
 }
@@ -87,7 +84,7 @@ pub struct Exception {
 }
 
 /// How the reason of an exception begins that is due to the store and not to the path.
-pub(crate) const UNREADABLE_STORE: &str = "the store cannot give it";
+pub(crate) const UNREADABLE_STORE: &str = "not readable in the store";
 
 impl Exception {
     /// What to do about it.
@@ -95,19 +92,19 @@ impl Exception {
     pub fn remedy(&self) -> &'static str {
         let has = |words: &str| self.reason.contains(words);
         if has(UNREADABLE_STORE) {
-            "`skellin verify` names everything that is damaged; a snapshot before, or another store of the plan, may have it whole"
+            "skellin verify lists all damage; an earlier snapshot or another store of the plan may have it intact"
         } else if has("permission denied") {
-            "run it as a user who may read it, or leave it out with a rule"
+            "run it as a user who can read it, or exclude it with a rule"
         } else if has("it does not exist") {
-            "is it mounted? If it is gone for good, take it out of the plan"
+            "check the mount; if it is gone for good, remove it from the plan"
         } else if has("vanished or was replaced") {
-            "nothing, if that was meant: the next run takes what is there then"
+            "nothing to do if this was expected: the next run takes what is there then"
         } else if has("changed while it was read") || has("grew while it was read") {
-            "stop what writes it while the plan runs, or leave it out with a rule"
+            "stop whatever writes it during the run, or exclude it with a rule"
         } else if has("Input/output error") {
-            "the medium may be failing: look after it, then run again"
+            "the disk may be failing: check it, then run again"
         } else {
-            "look at the path, then run again; a rule can leave it out"
+            "check the path, then run again; a rule can exclude it"
         }
     }
 
@@ -118,13 +115,13 @@ impl Exception {
         if has(UNREADABLE_STORE) {
             self.remedy()
         } else if has("no space left") || has("no free inodes") {
-            "make room there, then restore again: what is there already stays"
+            "free space there, then restore again: what is there stays"
         } else if has("permission denied") || has("only root may") || has("could not be set") {
-            "restore it as a user who may do that there, or elsewhere with --to"
+            "restore it as a user who may do that, or elsewhere with --to"
         } else if has("in the way") {
             "move it away, or restore elsewhere with --to"
         } else {
-            "look at the path, then restore it again"
+            "check the path, then restore it again"
         }
     }
 }

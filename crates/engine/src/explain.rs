@@ -1,4 +1,4 @@
-//! Why a path goes along, or does not.
+//! Why a path is included or excluded.
 
 use std::{
     collections::HashSet,

@@ -24,7 +24,7 @@ impl Folders {
     /// By `--config`, the environment, and the usual places of root and others.
     ///
     /// # Errors
-    /// If there is no home directory to go by.
+    /// If no home directory to go by.
     pub fn find(
         config: Option<PathBuf>,
         env: &dyn Fn(&str) -> Option<PathBuf>,
@@ -40,7 +40,7 @@ impl Folders {
                 }
                 let base = env(xdg).or_else(|| env("HOME").map(|home| home.join(below_home)));
                 base.map(|base| base.join("skellin")).ok_or_else(|| EngineError::Unknown {
-                    what: "there is no home directory".to_owned(),
+                    what: "no home directory".to_owned(),
                     hint: format!("set HOME or {variable}"),
                 })
             };

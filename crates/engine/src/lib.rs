@@ -29,6 +29,7 @@ mod new_store;
 mod ownership;
 mod path;
 mod places;
+mod renaming;
 mod replicate;
 mod restore;
 mod run;
@@ -65,6 +66,7 @@ pub use places::{
     missing_mount, mount_points, mounted_drives, open_place, open_place_alone, prepare_drive,
     prepare_place, prepare_place_alone, reach, reach_source,
 };
+pub use renaming::{move_store, name_key_file, rename_plan};
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
 pub use run::{

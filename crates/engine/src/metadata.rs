@@ -226,7 +226,7 @@ fn read_xattrs(
     list: impl Fn(&mut [u8]) -> Result<usize, Errno>,
     get: impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>,
 ) -> Result<Xattrs, String> {
-    let failed = |error: Errno| format!("its extended attributes cannot be read: {error}");
+    let failed = |error: Errno| format!("cannot read its extended attributes: {error}");
     let mut buffer = vec![0; 256];
     let names = loop {
         match list(&mut buffer) {

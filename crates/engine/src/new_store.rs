@@ -41,7 +41,7 @@ impl NewStore {
         match stores.problems.pop() {
             Some(problem) => Err(refused(
                 problem.message,
-                problem.hint.unwrap_or_else(|| "correct what was typed".to_owned()),
+                problem.hint.unwrap_or_else(|| "correct the input".to_owned()),
             )),
             None => stores
                 .fine
@@ -58,14 +58,14 @@ impl NewStore {
         let name = &self.draft.name;
         if !is_plan_name(name) {
             return Err(refused(
-                format!("`{name}` is no name for a store"),
+                format!("`{name}` is not a valid store name"),
                 "use a-z, 0-9, - and _",
             ));
         }
         if configuration.stores.names.contains(name) {
             return Err(refused(
-                format!("there is a store `{name}` already"),
-                "choose another name, or use it",
+                format!("there is already a store `{name}`"),
+                "choose another name, or use that store",
             ));
         }
         if let PlaceSpec::Directory(path) = &self.draft.place
@@ -78,7 +78,7 @@ impl NewStore {
         {
             return Err(refused(
                 format!("{} is not empty", path.display()),
-                "choose a directory of its own for the store; it is made if it does not exist",
+                "choose an empty directory; it is created if it does not exist",
             ));
         }
         self.config().map(drop)
@@ -106,7 +106,7 @@ impl NewStore {
             }
             None => prepare_place(&config)?,
         };
-        say("directory", format!("{} is ready for a store", place.describe()));
+        say("directory", format!("{} is ready", place.describe()));
         match &self.on {
             // A drive is known by its store, which is not there yet.
             Some((mount, _)) => {
@@ -117,7 +117,7 @@ impl NewStore {
         }
         if let Some(file) = &self.draft.key_file {
             write_key(file, passphrase)?;
-            say("passphrase", format!("kept in {}, readable by you alone", file.display()));
+            say("passphrase", format!("saved in {}, readable only by you", file.display()));
         }
         let creation =
             Creation { cost: PassphraseCost::default(), now: now / 1000, ..Creation::default() };

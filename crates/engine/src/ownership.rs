@@ -63,7 +63,7 @@ fn one(path: &Path, is_above: bool) -> io::Result<Result<(), Untrusted>> {
             0o002 => "everybody",
             _ => "its group and everybody",
         };
-        let why = format!("{who} may write to it (mode {:o})", facts.mode() & 0o7777);
+        let why = format!("{who} can write to it (mode {:o})", facts.mode() & 0o7777);
         return untrusted(why, format!("chmod go-w {shown}"));
     }
     Ok(Ok(()))

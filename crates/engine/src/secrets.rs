@@ -70,7 +70,7 @@ pub fn weakness(passphrase: &[u8]) -> Option<&'static str> {
     if text.chars().count() < 10 {
         Some("it has fewer than 10 characters")
     } else if text.chars().all(|c| c.is_ascii_digit()) {
-        Some("it has nothing but digits")
+        Some("it has only digits")
     } else if distinct.len() < 5 {
         Some("it repeats a few characters")
     } else {
@@ -108,9 +108,9 @@ pub(crate) fn read_whole_secret(source: &SecretSource, subject: &str) -> Result<
         SecretSource::File(path) => read_private(path, &failed)?,
         SecretSource::Credential(name) => {
             let Some(folder) = std::env::var_os("CREDENTIALS_DIRECTORY") else {
-                let why = format!("systemd has handed over no credential {name}");
+                let why = format!("systemd passed no credential {name}");
                 let hint = format!(
-                    "start it as a service with LoadCredentialEncrypted={name}:…, or name another way in stores.toml"
+                    "start it as a service with LoadCredentialEncrypted={name}:…, or configure another source"
                 );
                 return Err(failed(why, hint));
             };
@@ -120,8 +120,8 @@ pub(crate) fn read_whole_secret(source: &SecretSource, subject: &str) -> Result<
         SecretSource::Env(name) => match std::env::var_os(name) {
             Some(value) => Zeroizing::new(std::os::unix::ffi::OsStringExt::into_vec(value)),
             None => {
-                let why = format!("the environment has no {name}");
-                return Err(failed(why, format!("set {name}, or name another way in stores.toml")));
+                let why = format!("{name} is not set in the environment");
+                return Err(failed(why, format!("set {name}, or configure another source")));
             }
         },
         SecretSource::Command(words) => {
@@ -156,8 +156,8 @@ fn read_key(name: &str, failed: &dyn Fn(String, String) -> EngineError) -> Resul
     use linux_keyutils::{KeyError, KeyRing, KeyRingIdentifier as Ring};
     let refused = |error: KeyError| {
         failed(
-            format!("the key {name} in the keyring cannot be read: {error}"),
-            "let its owner read it: keyctl setperm".to_owned(),
+            format!("cannot read key {name} in the keyring: {error}"),
+            "allow its owner to read it: keyctl setperm".to_owned(),
         )
     };
     for ring in [Ring::Session, Ring::User] {
@@ -174,8 +174,8 @@ fn read_key(name: &str, failed: &dyn Fn(String, String) -> EngineError) -> Resul
         }
     }
     Err(failed(
-        format!("the keyring has no key {name}"),
-        format!("put it there once after each start: keyctl padd user {name} @u"),
+        format!("no key {name} in the keyring"),
+        format!("add it after each boot: keyctl padd user {name} @u"),
     ))
 }
 
@@ -183,17 +183,17 @@ fn read_key(name: &str, failed: &dyn Fn(String, String) -> EngineError) -> Resul
 fn read_private(path: &Path, failed: &dyn Fn(String, String) -> EngineError) -> Result<Passphrase> {
     let shown = path.display();
     let unreadable = |error: std::io::Error| {
-        failed(format!("{shown}: {error}"), format!("put it into {shown}, readable for you alone"))
+        failed(format!("{shown}: {error}"), format!("write it to {shown}, readable only by you"))
     };
     let file = own::open_plain(path).map_err(unreadable)?;
     if let Err((why, mend)) = own::is_private(&file).map_err(unreadable)? {
         return Err(failed(
-            format!("{shown} is not to be trusted: {why}"),
+            format!("{shown} is not safe to use: {why}"),
             format!("{mend} {shown}"),
         ));
     }
     if let Err(untrusted) = ownership::look(path).map_err(unreadable)? {
-        let why = format!("{} is not to be trusted: {}", untrusted.path.display(), untrusted.why);
+        let why = format!("{} is not safe to use: {}", untrusted.path.display(), untrusted.why);
         return Err(failed(why, untrusted.mend));
     }
     let mut bytes = Zeroizing::new(Vec::with_capacity(256));

@@ -36,14 +36,14 @@ impl Frozen {
         let hours = self.takes.div_ceil(3600);
         let cost = match &self.cost {
             Some((cost, currency)) => format!("costs about {cost:.2} {currency}"),
-            None => "costs what the server asks (the store has no price)".to_owned(),
+            None => "at the price of the server (the store has no `price`)".to_owned(),
         };
         let waiting = match self.thawing {
             0 => String::new(),
-            many => format!(", {many} more are being thawed already"),
+            many => format!(", {many} more are already being retrieved"),
         };
         format!(
-            "{} objects are frozen in the class {}{waiting}: thawing takes about {hours} h, and fetching {} MiB {cost}",
+            "{} objects are in cold storage, class {}{waiting}: retrieval takes about {hours} h, and reading {} MiB {cost}",
             self.objects.len(),
             self.class,
             self.bytes.div_ceil(1 << 20),
@@ -61,7 +61,7 @@ pub fn warning(config: &StoreConfig) -> Option<String> {
         format!(" and costs {} {} a GiB", price.fetch_gib, price.currency)
     });
     Some(format!(
-        "content is kept in the class {class}: to read it back takes about {} h of thawing first{cost}",
+        "content is stored in class {class}: reading it back needs retrieval first, about {} h{cost}",
         takes.div_ceil(3600)
     ))
 }

@@ -150,8 +150,8 @@ mod tests {
         }
         let said = said.into_inner().expect("no panic");
         assert_eq!(said.len(), 2, "{said:?}");
-        assert!(said[0].contains("waiting for pier for 31 s: the connection was lost"));
-        assert_eq!(said[1], "pier answers again");
+        assert!(said[0].contains("waiting for pier, 31 s: the connection was lost"));
+        assert_eq!(said[1], "pier responds again");
     }
 
     #[test]

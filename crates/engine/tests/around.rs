@@ -127,7 +127,7 @@ fn a_failure_to_enter_stops_the_run_or_not_and_is_always_left() {
     );
     let error = world.run(&Cancel::new()).unwrap_err();
     let words = error.to_string();
-    assert!(words.contains("it ended with status 3") && words.contains("no gauge"), "{words}");
+    assert!(words.contains("exit status 3") && words.contains("no gauge"), "{words}");
     let left = ["leave-second readings failed", "leave-first readings failed"];
     assert_eq!(world.log()[2..], left);
     assert_eq!(world.journal.entries(None, 1).unwrap()[0].outcome, Outcome::Failed);
@@ -147,7 +147,7 @@ fn what_cannot_be_left_is_no_success() {
     assert!(report.snapshot.is_some() && report.status == RunStatus::Exceptions);
     assert!(report.not_left[0].contains("status 9"), "{:?}", report.not_left);
     let entry = world.journal.entries(None, 1).unwrap().remove(0);
-    assert!(entry.words.is_some_and(|words| words.contains("not left as it should be")));
+    assert!(entry.words.is_some_and(|words| words.contains("`leave` failed")));
     assert!(entry.hint.is_some_and(|hint| hint.contains("may still be stopped")));
 }
 
@@ -168,7 +168,7 @@ fn interruptions_and_time_outs_leave_too() {
 
     let world = World::new(&pair("only", "sleep 60", "true", "timeout = \"1 second\""));
     let error = world.run(&Cancel::new()).unwrap_err();
-    assert!(error.to_string().contains("it took longer than 1 s"), "{error}");
+    assert!(error.to_string().contains("timed out after 1 s"), "{error}");
     assert_eq!(world.log()[1..], ["leave-only readings failed"]);
 }
 
@@ -208,5 +208,5 @@ fn a_full_state_directory_keeps_no_run_from_being_made() {
     assert_eq!(report.status, RunStatus::Done);
     assert_eq!(world.log().len(), 2);
     let notes = world.notes.lock().unwrap().join("\n");
-    assert!(notes.contains("nobody makes up for its `leave` commands"), "{notes}");
+    assert!(notes.contains("its `leave` commands are not run"), "{notes}");
 }

@@ -46,7 +46,7 @@ fn conditions_hold_for_what_is_really_there() {
     write(&root.join("made/CACHEDIR.TAG"), "");
     write(&root.join("made/deep/again.o"), "x");
     write(&root.join("kept/x"), "x");
-    symlink("kept", root.join("link")).unwrap();
+    symlink("save", root.join("link")).unwrap();
     let skipped = |rules: &str| -> Vec<String> {
         let all = verdicts(&root, rules);
         all.into_iter()
@@ -155,7 +155,7 @@ fn a_run_stops_and_asks_before_it_records_a_sudden_loss() {
     let (status, words, asked) = run(&place, &plan, false);
     assert_eq!((status, asked), (RunStatus::Guarded, true));
     assert!(words.unwrap().contains("13 of 30 files are gone (43%)"));
-    assert_eq!(open_store(&place).snapshots().unwrap().len(), 1, "no snapshot was made");
+    assert_eq!(open_store(&place).snapshots().unwrap().len(), 1, "no snapshot");
     assert_eq!(run(&place, &plan, true).0, RunStatus::Done, "somebody agreed");
     assert_eq!(
         run(&place, &plan, false),
@@ -168,7 +168,7 @@ fn a_run_stops_and_asks_before_it_records_a_sudden_loss() {
     }
     let (status, words, _) = run(&place, &plan, false);
     assert_eq!(status, RunStatus::Guarded);
-    assert!(words.unwrap().contains("is suddenly empty or not there"));
+    assert!(words.unwrap().contains("is suddenly empty or missing"));
     common::assert_clean(&place);
 }
 

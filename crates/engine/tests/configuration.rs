@@ -92,7 +92,7 @@ fn secrets_are_first_lines_that_others_cannot_read() {
     let key = folder.path().join("key");
     let read = |source: &SecretSource| read_secret(source, "the store `oak`");
     let file = SecretSource::File(key.clone());
-    assert!(read(&file).unwrap_err().to_string().contains("could not be read"));
+    assert!(read(&file).unwrap_err().to_string().contains("cannot read the secret"));
     write(&key, "gulls\r\nmore");
     for mode in [0o644, 0o640, 0o601] {
         fs::set_permissions(&key, fs::Permissions::from_mode(mode)).unwrap();

@@ -37,6 +37,12 @@ fn sound() -> tempfile::TempDir {
     );
     write(&at("config/plans/readings.toml"), plan);
     run(folder.path(), NOW - HOUR, Some([1; 16]), Outcome::Done);
+    let journal = Journal::open(&path(folder.path(), "state")).unwrap();
+    let (work, started) = (Work::Verify, NOW - HOUR / 2);
+    let verifies =
+        Beginning { work, plan: None, store: "oak", machine: "hut", unattended: true, started };
+    let id = journal.begin(&verifies).unwrap();
+    journal.finish(id, &Ending::at(started + 1, Outcome::Done)).unwrap();
     folder
 }
 
@@ -107,14 +113,9 @@ fn what_is_wrong_with_a_plan_is_found() {
     let plan = path(folder.path(), "config/plans/readings.toml");
     let text = fs::read_to_string(&plan).unwrap();
     write(&plan, text.replace("[schedule]\nrun = \"every 4 days\"\n", ""));
-    assert_one(folder.path(), Weight::Doubtful, "plan readings", "nothing starts it");
+    assert_one(folder.path(), Weight::Doubtful, "plan readings", "no schedule");
     write(&plan, text.replace("every 4 days", "every 20 minutes"));
-    assert_one(
-        folder.path(),
-        Weight::Wrong,
-        "plan readings",
-        "it is late: its plan says 20 minutes after",
-    );
+    assert_one(folder.path(), Weight::Wrong, "plan readings", "late: scheduled 20 minutes after");
     write(&plan, &text);
     run(folder.path(), NOW - HOUR / 2, None, Outcome::Failed);
     assert_one(folder.path(), Weight::Wrong, "plan readings", "the place does not exist");
@@ -125,11 +126,11 @@ fn what_is_wrong_with_a_plan_is_found() {
     assert!(found[0].what.contains("mistake") && found[0].weight == Weight::Wrong, "{found:?}");
     write(&plan, &text);
     fs::remove_dir_all(path(folder.path(), "srv/readings")).unwrap();
-    assert_one(folder.path(), Weight::Wrong, "plan readings", "cannot be read");
+    assert_one(folder.path(), Weight::Wrong, "plan readings", "cannot read source");
     fs::remove_file(&plan).unwrap();
     let found = look(folder.path());
     assert!(found.iter().any(|finding| finding.what.contains("there is no plan")), "{found:?}");
-    assert!(found.iter().any(|finding| finding.what.contains("no plan writes to it")), "{found:?}");
+    assert!(found.iter().any(|finding| finding.what.contains("not used by any plan")), "{found:?}");
 }
 
 #[test]
@@ -141,7 +142,7 @@ fn what_is_wrong_with_a_store_is_found() {
     write(&key, "secret");
     fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
     write(&stores, format!("{text}passphrase = {{ file = \"{}\" }}\n", key.display()));
-    assert_one(folder.path(), Weight::Wrong, "store oak", "others may read");
+    assert_one(folder.path(), Weight::Wrong, "store oak", "others can read");
     write(&stores, &text);
     fs::rename(path(folder.path(), "oak"), path(folder.path(), "away")).unwrap();
     assert_one(folder.path(), Weight::Wrong, "store oak", "oak");

@@ -174,7 +174,7 @@ fn what_fails_leaves_neither_a_key_nor_a_line() {
         let said = harbour.create(store).unwrap_err();
         assert!(said.contains(reason) && !said.contains(PASSWORD), "{reason}: {said}");
     };
-    refused(&harbour.on_host("Pier!", "/srv/x"), "is no name for a store");
+    refused(&harbour.on_host("Pier!", "/srv/x"), "is not a valid store name");
     write(&harbour.path("taken/file"), "x");
     let taken = harbour.path("taken").display().to_string();
     refused(&harbour.store("oak", &taken, Vec::new()), "is not empty");
@@ -191,8 +191,8 @@ fn what_fails_leaves_neither_a_key_nor_a_line() {
     // What was in the way is gone, and what was made at the place is used.
     harbour.sftp.trouble(|trouble| trouble.room = None);
     harbour.create(&harbour.on_host("pier", "/srv/x")).unwrap();
-    refused(&harbour.on_host("pier", "/srv/y"), "there is a store `pier` already");
-    refused(&harbour.on_host("pier-2", "/srv/x"), "holds a store already");
+    refused(&harbour.on_host("pier", "/srv/y"), "there is already a store `pier`");
+    refused(&harbour.on_host("pier-2", "/srv/x"), "there is already a store");
     assert!(!harbour.path("config/keys/pier-2.key").exists());
 }
 

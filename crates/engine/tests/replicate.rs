@@ -68,7 +68,7 @@ fn copies_restore_as_the_snapshots_do_and_are_sent_once() {
     }
     let report = copy(&from, &to, Some("readings"));
     assert_eq!((report.copied, report.present, report.damaged.len()), (2, 2, 0));
-    assert!(report.read < 400_000, "only what changed is read: {}", report.read);
+    assert!(report.read < 400_000, "changed only is read: {}", report.read);
     let again = copy(&from, &to, None);
     assert_eq!((again.copied, again.present, again.read, again.stored), (0, 4, 0, 0));
     assert_eq!(copy(&from, &to, Some("ringing")), ReplicateReport::default());

@@ -270,14 +270,18 @@ fn the_store_itself_is_kept_out() {
     running.keep_out = vec![root.clone()];
     let report = running.run(&open_store(&place));
     assert_eq!(report.files.new, 1);
-    assert!(running.notes().contains("oak is skellin's own and left out"), "{}", running.notes());
+    assert!(
+        running.notes().contains("oak belongs to Skellin and is excluded"),
+        "{}",
+        running.notes()
+    );
     // The other way round: a source in the store.
     let inside = plan_of(&[&root.join("data"), &folder.path().join("ridge/a")], "");
     let mut running = Running::of(&inside);
     running.keep_out = vec![root];
     let report = running.run(&open_store(&place));
     assert_eq!(report.files.same + report.files.new, 1);
-    assert!(running.notes().contains("lies in"), "{}", running.notes());
+    assert!(running.notes().contains("is inside"), "{}", running.notes());
 }
 
 #[test]
@@ -517,7 +521,10 @@ fn versions_show_each_distinct_content_once() {
     }
     let store = open_store(&place);
     use std::os::unix::ffi::OsStrExt;
-    let versions = history::versions(&store, "readings", register.as_os_str().as_bytes()).unwrap();
+    let versions =
+        history::follow(&store, "readings", register.as_os_str().as_bytes(), "/".as_ref()).unwrap();
+    let history::Followed { versions, gone_since, .. } = versions.unwrap();
+    assert_eq!(gone_since, None);
     let seen: Vec<_> = versions
         .iter()
         .map(|version| {
@@ -531,6 +538,32 @@ fn versions_show_each_distinct_content_once() {
     assert_eq!(printed, b"three");
     assert!(history::locate(&store, &newest(&store), b"/elsewhere/x").unwrap().is_none());
     assert!(history::locate(&store, &newest(&store), b"ridge/nothing").unwrap().is_none());
+    // By a path from where one stands, by one below a source, by a name; and since when it is gone.
+    write(&source.join("deep/tide.csv"), "another");
+    write(&source.join("far/tide.csv"), "a third");
+    write(&source.join("far/gauge.csv"), "a fourth");
+    fs::remove_file(&register).unwrap();
+    run_at(&place, &plan, night);
+    let store = open_store(&place);
+    let follow = |text: &str, stand: &std::path::Path| {
+        history::follow(&store, "readings", text.as_bytes(), stand)
+    };
+    let (top, root) = (folder.path(), std::path::Path::new("/"));
+    for (text, stand) in
+        [("register.csv", source.as_path()), ("register.csv", root), ("ridge/register.csv", top)]
+    {
+        let followed = follow(text, stand).unwrap().unwrap();
+        assert_eq!((followed.versions.len(), followed.gone_since), (3, Some(night)), "{text}");
+    }
+    let gauge = follow("gauge.csv", root).unwrap().unwrap();
+    assert_eq!(
+        (gauge.path, gauge.gone_since),
+        (source.join("far/gauge.csv").into_os_string().into_encoded_bytes(), None)
+    );
+    assert!(
+        follow("tide.csv", root).unwrap_err().to_string().contains("2 paths are named tide.csv")
+    );
+    assert!(follow("nothing", root).unwrap().is_none());
 }
 
 #[test]

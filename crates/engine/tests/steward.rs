@@ -262,13 +262,13 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
         - august;
     assert!((4..=6).contains(&may) && (9..=11).contains(&august), "{may} {august}");
     assert_eq!(count("readings failed on hut"), may + august);
-    assert_eq!(count("readings is well again on hut"), 1 + august);
+    assert_eq!(count("readings recovered on hut"), 1 + august);
     assert_eq!(
         count("readings is late on hut"),
-        count("readings is up to date again on hut") + daily_more(&told, "readings")
+        count("readings is on schedule again on hut") + daily_more(&told, "readings")
     );
     assert!(
-        count("ringing failed on hut") >= 1 && count("ringing is well again on hut") == 1,
+        count("ringing failed on hut") >= 1 && count("ringing recovered on hut") == 1,
         "{told}"
     );
     assert_eq!(post.sent, told.lines().count());
@@ -363,7 +363,7 @@ fn daily_more(told: &str, plan: &str) -> usize {
     for line in told.lines() {
         if line == format!("{plan} is late on hut") {
             more += usize::from(std::mem::replace(&mut late, true));
-        } else if line == format!("{plan} is up to date again on hut") {
+        } else if line == format!("{plan} is on schedule again on hut") {
             late = false;
         }
     }

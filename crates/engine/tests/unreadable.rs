@@ -167,7 +167,7 @@ fn a_record_that_may_not_be_deleted_is_a_note_and_the_run_is_good() {
         let running = Running::of(&plan).at(1_790_000_000_000 + night * 86_400_000);
         let report = running.run(&open_store(&place));
         assert_eq!(report.status, RunStatus::Done);
-        assert!(running.notes().contains("the snapshot is whole"), "{}", running.notes());
+        assert!(running.notes().contains("the snapshot is complete"), "{}", running.notes());
         assert!(!running.notes().contains("was interrupted"), "{}", running.notes());
     }
     assert_eq!(open_store(&place).snapshots().unwrap().len(), 3);

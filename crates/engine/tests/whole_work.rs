@@ -92,7 +92,9 @@ fn the_journal_is_told_how_every_run_ended() {
     assert_eq!((entry.machine.as_str(), entry.store.as_str()), ("hut", "oak"));
     assert_eq!(entry.snapshot, report.snapshot);
     let exceptions = journal.exceptions(entry.id).unwrap();
-    assert!(exceptions[0].path.ends_with(b"/card") && exceptions[0].reason.contains("not there"));
+    assert!(
+        exceptions[0].path.ends_with(b"/card") && exceptions[0].reason.contains("does not exist")
+    );
 
     write(&world.path("card/logger.log"), "day 1\n");
     world.run(&journal, usual, &cancel, open).unwrap();
@@ -163,19 +165,19 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
     assert!(fine.mistakes.is_empty() && fine.plan.is_some(), "{:?}", fine.mistakes);
     type Change = fn(&World, &mut Draft);
     let mistakes: [(Change, &str); 9] = [
-        (|_, draft| draft.plan.name = "readings".to_owned(), "there is a plan `readings` already"),
-        (|_, draft| draft.plan.name = "No".to_owned(), "`No` is no name for a plan"),
+        (|_, draft| draft.plan.name = "readings".to_owned(), "there is already a plan `readings`"),
+        (|_, draft| draft.plan.name = "No".to_owned(), "`No` is not a valid plan name"),
         (|_, draft| draft.plan.sources.clear(), "the plan has no sources"),
         (|_, draft| draft.plan.sources[0] = "/nowhere/at/all".into(), "No such file"),
-        (|_, draft| draft.plan.schedule = "dayly at 9:00".to_owned(), "`dayly` is no day"),
+        (|_, draft| draft.plan.schedule = "dayly at 9:00".to_owned(), "`dayly` is not a day"),
         (|_, draft| draft.plan.rules = vec!["skpi x".to_owned()], "not `skpi`"),
         (
             |_, draft| draft.store.as_mut().unwrap().name = "oak".to_owned(),
-            "there is a store `oak` already",
+            "there is already a store `oak`",
         ),
         (
             |_, draft| draft.store.as_mut().unwrap().place = PlaceSpec::Directory("elm".into()),
-            "no full path",
+            "not a full path",
         ),
         (
             |world, draft| {
@@ -198,7 +200,7 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
     let mut inside = draft(&world);
     inside.store.as_mut().unwrap().place = PlaceSpec::Directory(world.path("ridge/elm"));
     let checked = inside.check(&world.configuration);
-    assert!(checked.notes[0].contains("lies in"), "{:?}", checked.notes);
+    assert!(checked.notes[0].contains("is inside"), "{:?}", checked.notes);
 }
 
 #[test]

@@ -161,7 +161,7 @@ fn a_full_disk_leaves_nothing_behind() {
         DirectoryPlace::prepare_on(folder.path().into(), &["data"], disk).expect("prepares");
     let error = place.create(&name("data/a"), &[1; 100]).expect_err("no room");
     assert_eq!(error.kind, PlaceErrorKind::Full);
-    assert!(error.to_string().contains("no room left"), "{error}");
+    assert!(error.to_string().contains("no space left"), "{error}");
     assert!(place.listing("data").expect("lists").is_empty());
     assert_eq!(std::fs::read_dir(folder.path().join("unfinished")).expect("is there").count(), 0);
 }

@@ -111,13 +111,13 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(FtpTarget { password: Some("open sesame".to_owned().into()), ..own() }),
         Login,
-        "the login as keeper was refused",
+        "login as keeper refused",
         "password = ",
     );
     says(
         &refusal(FtpTarget { path: "/absent".to_owned(), ..own() }),
         Missing,
-        "is not there",
+        "does not exist",
         "store create",
     );
     says(
@@ -129,7 +129,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(FtpTarget { host: "no-such-host.invalid".to_owned(), ..own() }),
         Unreachable,
-        "has no address",
+        "does not resolve",
         "spelling",
     );
     let plain = Server::ftp(false);
@@ -137,7 +137,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
         &refusal(FtpTarget { port: plain.port, ..own() }),
         Refused,
         "offers no TLS",
-        "travels openly",
+        "unencrypted",
     );
     FtpPlace::prepare(own(), FOLDERS).expect("prepares");
     let reader = FtpPlace::open(FtpTarget { user: "reader".to_owned(), ..own() }).expect("opens");

@@ -116,14 +116,14 @@ fn listings_that_repeat_themselves_or_mean_to_fill_memory_are_given_up() {
         let _ = write!(stream, "HTTP/1.1 200 OK\r\ncontent-length: {}\r\n\r\n{body}", body.len());
     });
     let error = s3(port, PATIENT).listing("data").expect_err("has no end");
-    assert!(error.to_string().contains("repeats itself"), "{error}");
+    assert!(error.to_string().contains("does not end"), "{error}");
     let port = http(|_, stream| {
         let body =
             "<ListBucketResult>".to_owned() + &"<a/>".repeat(3 << 20) + "</ListBucketResult>";
         let _ = write!(stream, "HTTP/1.1 200 OK\r\ncontent-length: {}\r\n\r\n{body}", body.len());
     });
     let error = s3(port, PATIENT).listing("data").expect_err("is too large");
-    assert!(error.to_string().contains("larger than it can be"), "{error}");
+    assert!(error.to_string().contains("too large"), "{error}");
     let port = http(|_, stream| {
         let body = "<a>".repeat(100_000);
         let _ = write!(stream, "HTTP/1.1 200 OK\r\ncontent-length: {}\r\n\r\n{body}", body.len());

@@ -127,25 +127,25 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(S3Target { login: key("mast", "gull"), ..own() }),
         Login,
-        "does not know the key's id",
-        "right id",
+        "unknown key id",
+        "check the id",
     );
     says(
         &refusal(S3Target { login: key("hut", "gull"), ..own() }),
         Login,
-        "secret does not fit",
-        "right secret",
+        "secret does not match",
+        "check the secret",
     );
     says(
         &refusal(S3Target { region: "south-2".to_owned(), ..own() }),
         Refused,
-        "in the region north-1, not in south-2",
+        "in region north-1, not south-2",
         "region = \"north-1\"",
     );
     says(
         &refusal(S3Target { bucket: "elsewhere".to_owned(), ..own() }),
         Missing,
-        "no such bucket",
+        "the bucket does not exist",
         "store prepare",
     );
     let nowhere = |endpoint: &str| S3Target { endpoint: endpoint.to_owned(), ..own() };
@@ -158,16 +158,16 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(&refusal(nowhere("http://no-such-host.invalid")), Unreachable, "no address", "spelling");
     says(&refusal(nowhere("pier")), Unreachable, "no address", "endpoint");
     server.trouble(|trouble| trouble.clock = 3600);
-    says(&refusal(own()), Clock, "clock is 59 min behind the server's", "time service");
+    says(&refusal(own()), Clock, "clock is 59 min behind the server's", "NTP");
     server.trouble(|trouble| trouble.clock = -7 * 86_400);
-    says(&refusal(own()), Clock, "clock is 7 days ahead of the server's", "time service");
+    says(&refusal(own()), Clock, "clock is 7 days ahead of the server's", "NTP");
     server.trouble(|trouble| trouble.clock = 0);
 
     let store = place(S3Target { class: Some("DEEP".to_owned()), ..own() });
     server.trouble(|trouble| trouble.room = Some(100));
     for length in [200, 6 << 20] {
         let error = store.create(&name("data/a"), &vec![0; length]).expect_err("no room");
-        says(&error, Full, "no room left", "quota");
+        says(&error, Full, "no space left", "quota");
     }
     assert_eq!(server.unended_uploads(), 0);
     assert!(store.listing("data").expect("lists").is_empty());

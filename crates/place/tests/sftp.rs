@@ -117,7 +117,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
 
     let mut nowhere = target();
     nowhere.hop.address = "no-such-host.invalid".to_owned();
-    says(&refusal(nowhere), Unreachable, "has no address", "spelling of the host");
+    says(&refusal(nowhere), Unreachable, "does not resolve", "spelling of the host");
     let mut closed = target();
     closed.hop.port = 1;
     says(&refusal(closed), Unreachable, "nothing listens on port 1", "SSH service running");
@@ -138,25 +138,25 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     assert!(!error.to_string().contains("sesame"), "{error}");
 
     private(&server.path("client"), 0o640);
-    says(&refusal(target()), Login, "others may read it", "chmod 600");
+    says(&refusal(target()), Login, "others can read it", "chmod 600");
     private(&server.path("client"), 0o600);
     let mut sealed = target();
     sealed.hop.identities = vec![server.path("sealed")];
-    says(&refusal(sealed.clone()), Login, "cannot be opened", "name its passphrase");
+    says(&refusal(sealed.clone()), Login, "cannot be opened", "if it is encrypted");
     // What opens a key is no password: it is not sent, and the password opens no key.
     sealed.hop.password = Some(Zeroizing::new("two terns".to_owned()));
-    says(&refusal(sealed.clone()), Login, "cannot be opened", "name its passphrase");
+    says(&refusal(sealed.clone()), Login, "cannot be opened", "if it is encrypted");
     sealed.hop.password = None;
     sealed.hop.identity_passphrase = Some(Zeroizing::new("two terns".to_owned()));
     assert!(SftpPlace::open(sealed).is_ok(), "a key that is encrypted");
 
-    says(&refusal(server.target("absent")), Missing, "is not there", "store create");
+    says(&refusal(server.target("absent")), Missing, "does not exist", "store create");
     fs::write(server.path("file"), "x").expect("writes");
     says(&refusal(server.target("file")), Missing, "no directory", "stores.toml");
 
     fs::write(server.path("known_hosts"), "").expect("writes");
     let error = refusal(target());
-    says(&error, NewHost, "its key is not known: SHA-256 SHA256:", "--accept-host-key");
+    says(&error, NewHost, "unknown host key, SHA256:", "--accept-host-key");
     let accepting = SftpPlace::new(target(), true);
     let steps = std::sync::Mutex::new(Vec::new());
     accepting.connect(&|step| steps.lock().expect("no panic").push(step)).expect("is accepted");
@@ -174,7 +174,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     let other = fs::read_to_string(server.path("stranger.pub")).expect("a key");
     let known = format!("[127.0.0.1]:{} {other}", server.port);
     fs::write(server.path("known_hosts"), known).expect("writes");
-    says(&refusal(target()), HostKey, "its key has changed", "remove line 1 of");
+    says(&refusal(target()), HostKey, "the host key has changed", "remove line 1 of");
     let error = SftpPlace::new(target(), true).connect(&|_| {}).expect_err("never accepted");
     assert_eq!(error.kind, HostKey);
 
@@ -289,7 +289,7 @@ fn files_of_a_host_are_read_as_they_lie_there() {
     let names = files.names("").expect("lists");
     let odd = names.iter().find(|entry| entry.name.starts_with("gull")).expect("is told");
     let error = files.part(&odd.name, 0, 9).expect_err("cannot be asked for");
-    assert!(error.to_string().contains("no UTF-8 text"), "{error}");
+    assert!(error.to_string().contains("not UTF-8"), "{error}");
 }
 
 /// Requests that are sent into a connection that is just ending are answered by nobody; that is noticed

@@ -70,7 +70,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(WebDavTarget { authority: None, ..own() }),
         Certificate,
-        "an authority this machine does not know",
+        "an unknown authority",
         "ca = ",
     );
     let other = Server::webdav(true);
@@ -85,7 +85,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
         &refusal(WebDavTarget { server: by_number, ..own() }),
         Certificate,
         "for another name",
-        "the name that stands",
+        "the host name",
     );
     says(
         &refusal(WebDavTarget { authority: Some(server.path("absent.pem")), ..own() }),
@@ -108,7 +108,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(WebDavTarget { path: "/dav/absent".to_owned(), ..own() }),
         Missing,
-        "is not there",
+        "does not exist",
         "store create",
     );
     fs::write(server.path("files/file"), "x").expect("writes");

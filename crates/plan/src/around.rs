@@ -144,12 +144,12 @@ mod tests {
         );
         assert!(plan.is_none());
         for (line, reason) in [
-            (5, "a list of texts"),
+            (5, "a list of strings"),
             (6, "does nothing"),
-            (8, "names no program"),
-            (10, "no time for a command"),
-            (11, "says not what then"),
-            (12, "is no host"),
+            (8, "does not name a program"),
+            (10, "not a timeout"),
+            (11, "is not a choice here"),
+            (12, "is not a host"),
             (13, "did you mean `enter`?"),
         ] {
             let told = problems.iter().any(|problem| {

@@ -344,7 +344,9 @@ mod tests {
         let channels = parse_channels("channels.toml", text, &nothing);
         assert_eq!(channels.problems, []);
         let way = |name: &str| channels.fine[name].way.clone();
-        let Way::Mail { server, password, .. } = way("duty-mail") else { panic!("no mail") };
+        let Way::Mail { server, password, .. } = way("duty-mail") else {
+            panic!("not a mail address")
+        };
         let host = "mail.ridge.example".to_owned();
         let user = Some("hut".to_owned());
         assert_eq!(
@@ -352,7 +354,7 @@ mod tests {
             MailServer::Smtp { user, host: host.clone(), port: 2587, tls_at_once: false }
         );
         assert_eq!(password, Some(SecretSource::File("/etc/skellin/mail.key".into())));
-        let Way::Mail { server, from, ca, .. } = way("other") else { panic!("no mail") };
+        let Way::Mail { server, from, ca, .. } = way("other") else { panic!("not a mail address") };
         assert_eq!(server, MailServer::Smtp { user: None, host, port: 465, tls_at_once: true });
         assert_eq!(from.as_deref(), Some("hut@ridge.example"));
         assert_eq!(ca, Some(PathBuf::from("/etc/ridge.pem")));
@@ -370,16 +372,16 @@ mod tests {
         assert!(channels.fine.is_empty(), "{:?}", channels.fine);
         let told: Vec<String> = channels.problems.iter().map(ToString::to_string).collect();
         for (line, reason) in [
-            (2, "no mail address"),
+            (2, "not a mail address"),
             (6, "plain text"),
             (8, "this address contains a secret"),
-            (10, "no address of the web"),
-            (11, "tells nobody"),
-            (13, "who carries it"),
+            (10, "not a web address"),
+            (11, "has no way to tell anybody"),
+            (13, "has no server"),
             (15, "no password"),
-            (17, "more than one channel"),
+            (17, "several channels in one"),
             (22, "plain text"),
-            (25, "no port"),
+            (25, "an invalid port"),
             (26, "did you mean `password`?"),
         ] {
             let is_told = told.iter().any(|problem| {

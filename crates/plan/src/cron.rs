@@ -262,16 +262,16 @@ mod tests {
             assert_eq!(read(text).expect(text).words(), words, "{text}");
         }
         for (text, reason) in [
-            ("60 1 * * *", "no minute"),
-            ("1 24 * * *", "no hour"),
-            ("1 1 0 * *", "no day of the month"),
-            ("1 1 * 13 *", "no month"),
-            ("1 1 * * 8", "no day of the week"),
-            ("1 1 * * mum", "no day of the week"),
-            ("5-1 1 * * *", "no minute"),
-            ("*/0 1 * * *", "no minute"),
-            ("1, 1 * * *", "no minute"),
-            ("0 0 30 2 *", "never comes"),
+            ("60 1 * * *", "not a valid minute"),
+            ("1 24 * * *", "not a valid hour"),
+            ("1 1 0 * *", "not a valid day of the month"),
+            ("1 1 * 13 *", "not a valid month"),
+            ("1 1 * * 8", "not a valid day of the week"),
+            ("1 1 * * mum", "not a valid day of the week"),
+            ("5-1 1 * * *", "not a valid minute"),
+            ("*/0 1 * * *", "not a valid minute"),
+            ("1, 1 * * *", "not a valid minute"),
+            ("0 0 30 2 *", "never occurs"),
         ] {
             let (what, _) = read(text).expect_err(text);
             assert!(what.contains(reason), "{text}: {what}");

@@ -40,6 +40,51 @@ pub fn with_rule(text: &str, rule: &str) -> Result<String, String> {
     Ok(format!("{}{replaced}{}", &text[..span.start], &text[span.end..]))
 }
 
+/// A file's text with a key set to a value, which is TOML itself: in a table, or at the top.
+///
+/// # Errors
+/// Why it cannot be set, in words.
+pub fn with_value(
+    text: &str,
+    table: Option<&str>,
+    key: &str,
+    value: &str,
+) -> Result<String, String> {
+    let parsed =
+        DeTable::parse(text).map_err(|error| format!("not valid TOML: {}", error.message()))?;
+    let top = parsed.get_ref();
+    let (inner, header) = match table {
+        None => (top, None),
+        Some(name) => {
+            let found = top.iter().find(|(key, _)| key.get_ref() == name);
+            let (name, found) = found.ok_or_else(|| format!("there is no [{name}]"))?;
+            let DeValue::Table(inner) = found.get_ref() else {
+                return Err(format!("`{}` is not a table", name.get_ref()));
+            };
+            (inner, Some(name.span()))
+        }
+    };
+    if let Some((_, before)) = inner.iter().find(|(known, _)| known.get_ref() == key) {
+        let span = before.span();
+        return Ok(format!("{}{value}{}", &text[..span.start], &text[span.end..]));
+    }
+    let line = format!("{key} = {value}\n");
+    let at = match header {
+        // Right below its header, which has a line of its own.
+        Some(header) => {
+            let line = text[..header.start].rfind('\n').map_or(0, |newline| newline + 1);
+            if !text[line..].trim_start().starts_with('[') {
+                return Err("a table within a line has to be edited by hand".to_owned());
+            }
+            text[header.end..].find('\n').map(|newline| header.end + newline + 1)
+        }
+        None => Some(first_header(text, top).unwrap_or(text.len())),
+    };
+    let at = at.unwrap_or(text.len());
+    let gap = if at == 0 || text[..at].ends_with('\n') { "" } else { "\n" };
+    Ok(format!("{}{gap}{line}{}", &text[..at], &text[at..]))
+}
+
 /// Where the first `[table]` of a file begins.
 fn first_header(text: &str, table: &DeTable<'_>) -> Option<usize> {
     let headers = table.iter().filter_map(|(key, value)| {
@@ -106,10 +151,33 @@ mod tests {
         assert!(with_rule("", "skip '''").is_err());
     }
 
+    #[test]
+    fn a_value_is_set_where_it_belongs_and_nothing_else_changes() {
+        for (text, table, key, after) in [
+            ("store = \"oak\" # the pair\n", None, "store", "store = 7 # the pair\n"),
+            ("a = 1\n[x]\nb = 2\n", None, "c", "a = 1\nc = 7\n[x]\nb = 2\n"),
+            ("a = 1", None, "c", "a = 1\nc = 7\n"),
+            ("[oak]\nplace = \"/a\"\n[elm]\n", Some("oak"), "place", "[oak]\nplace = 7\n[elm]\n"),
+            (
+                "# x\n[oak] # y\nplace = \"/a\"\n",
+                Some("oak"),
+                "key",
+                "# x\n[oak] # y\nkey = 7\nplace = \"/a\"\n",
+            ),
+            ("[elm]\n[oak]", Some("oak"), "key", "[elm]\n[oak]\nkey = 7\n"),
+        ] {
+            assert_eq!(with_value(text, table, key, "7").as_deref(), Ok(after), "{text}");
+        }
+        assert!(with_value("[elm]\n", Some("oak"), "key", "7").is_err());
+        assert!(with_value("oak = { place = 1 }\n", Some("oak"), "key", "7").is_err());
+        assert!(with_value("oak = 1\n", Some("oak"), "key", "7").is_err());
+        assert!(with_value("= 1\n", None, "key", "7").is_err());
+    }
+
     proptest! {
         #[test]
         fn the_rules_before_stay_and_the_new_one_comes_last(
-            old in prop::option::of("(skip [a-z]{1,5}\n|# note\n){0,4}"), table in any::<bool>(), comment in "[a-z ]{0,10}",
+            old in prop::option::of("(skip x-[a-z]{1,5}\n|# note\n){0,4}"), table in any::<bool>(), comment in "[a-z ]{0,10}",
         ) {
             let rules = old.as_ref().map_or(String::new(), |old| format!("rules = '''\n{old}'''\n"));
             let tail = if table { "[schedule]\nrun = \"daily at 1:00\"\n" } else { "" };

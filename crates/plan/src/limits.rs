@@ -100,13 +100,13 @@ mod tests {
             None
         );
         for (text, reason) in [
-            ("4 MiB", "is no rate"),
-            ("", "is no rate"),
+            ("4 MiB", "is not a rate"),
+            ("", "is not a rate"),
             ("4/s", "has no unit"),
-            ("0 B/s", "lets nothing through"),
+            ("0 B/s", "allows no traffic"),
             ("4 MiB/s, 2 MiB/s", "two rates"),
-            ("4 MiB/s 8-18", "are no hours"),
-            ("4 MiB/s 08:00-08:00", "are no hours"),
+            ("4 MiB/s 8-18", "is not a range of hours"),
+            ("4 MiB/s 08:00-08:00", "is not a range of hours"),
         ] {
             let refused = Limit::parse(text).expect_err(text);
             assert!(refused.contains(reason), "{text}: {refused}");

@@ -57,6 +57,8 @@ pub struct Plan {
     pub store: String,
     /// Labels every snapshot gets.
     pub labels: Vec<String>,
+    /// The name its snapshots are kept under, where that is not its own: it was renamed since.
+    pub series: Option<String>,
     /// The machine's name, if it is not to be the real one.
     pub machine: Option<String>,
     /// What goes along and what does not.
@@ -87,6 +89,12 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// The name its snapshots are kept under in stores.
+    #[must_use]
+    pub fn series(&self) -> &str {
+        self.series.as_deref().unwrap_or(&self.name)
+    }
+
     /// The paths of its sources as rules see them: those of other hosts without the host.
     #[must_use]
     pub fn rule_paths(&self) -> Vec<PathBuf> {
@@ -164,6 +172,13 @@ pub fn parse_plan_reading<'a>(
             reading.problem(span, format!("`{label}` is not a valid label: use a-z, 0-9, - and _"));
         }
     }
+    let series = fields.text(&mut reading, "series").and_then(|(series, span)| {
+        let fine = is_plan_name(&series);
+        if !fine {
+            reading.problem(&span, format!("`{series}` is not a valid plan name"));
+        }
+        fine.then_some(series)
+    });
     let machine = fields.text(&mut reading, "machine").and_then(|(machine, span)| {
         let fine =
             !machine.is_empty() && machine.len() <= 64 && !machine.chars().any(char::is_control);
@@ -195,6 +210,7 @@ pub fn parse_plan_reading<'a>(
         sources,
         store,
         labels: labels.into_iter().map(|(label, _)| label).collect(),
+        series,
         machine,
         rules,
         compress,
@@ -473,17 +489,17 @@ mod tests {
             "readings.toml:1:1: the plan has no sources",
             "readings.toml:1:1: a plan has no key `sorces`",
             "did you mean `sources`?",
-            "readings.toml:2:9: no store `oka` stands in stores.toml",
-            "no store `elm` stands in stores.toml",
-            "`oak` stands there twice",
+            "readings.toml:2:9: store `oka` is not in stores.toml",
+            "store `elm` is not in stores.toml",
+            "`oak` is listed twice",
             "did you mean `oak`?",
             "did you mean \"high\"?",
             "readings.toml:4:11: `readers` must be a whole number",
             "readings.toml:5:10: `labels` must be a list",
-            "readings.toml:6:1: this version does not act on `retain` yet",
+            "readings.toml:6:1: `retain` is not supported by this version yet",
             "readings.toml:9:1: a rule begins with `take` or `skip`, not `skpi`",
             "did you mean `skip`?",
-            "readings.toml:11:9: `about` must be a text",
+            "readings.toml:11:9: `about` must be a string",
         ] {
             assert!(problems.contains(expected), "{expected}\n{problems}");
         }
@@ -495,11 +511,11 @@ mod tests {
             "store = \"oak\"\nsources = [\"/srv\", \"/srv/a\", \"gopher://mast/x\", \"sftp://mast/a\", \"sftp://mast/a/b\", \"b\", \"/srv\"]\n",
         );
         for expected in [
-            "one lies in the other",
-            "no sources of the kind `gopher:`",
-            "of `sftp://mast/a` and `sftp://mast/a/b` one lies in the other",
+            "one contains the other",
+            "`gopher:` is not a kind of source",
+            "`sftp://mast/a` and `sftp://mast/a/b`: one contains the other",
             "not a full path",
-            "stands here twice",
+            "is listed twice",
         ] {
             assert!(problems.contains(expected), "{expected}\n{problems}");
         }
@@ -512,7 +528,7 @@ mod tests {
             Some("/lists/more.txt") => {
                 Ok("# ours\n/srv/ringing\n\n  /srv/notes  \nrelative\n".to_owned())
             }
-            _ => Err(format!("{} is not there", path.display())),
+            _ => Err(format!("{} does not exist", path.display())),
         };
         let parse = |text: &str| {
             let nothing = |_: &str| None;
@@ -528,9 +544,9 @@ mod tests {
         for expected in [
             "/etc/skellin/plans/shared.rules:2:1: a rule begins with `take` or `skip`",
             "did you mean `builtin:caches`?",
-            "/etc/skellin/plans/none.rules is not there",
+            "/etc/skellin/plans/none.rules does not exist",
             "readings.toml:1:16: `relative` is not a full path",
-            "`140%` is no share",
+            "`140%` is not a percentage",
         ] {
             assert!(problems.contains(expected), "{expected}\n{problems}");
         }

@@ -160,9 +160,9 @@ mod tests {
         for (price, message) in [
             ("5", "price"),
             ("{ gib-month = 1 }", "no currency"),
-            ("{ currency = \"EUR\" }", "what room costs"),
-            ("{ currency = \"EUR\", gib-month = -1 }", "is no price"),
-            ("{ currency = \"EUR\", gib-month = [] }", "holds no price"),
+            ("{ currency = \"EUR\" }", "storage price"),
+            ("{ currency = \"EUR\", gib-month = -1 }", "is not a price"),
+            ("{ currency = \"EUR\", gib-month = [] }", "is empty"),
             ("{ currency = \"EUR\", gib-month = [5] }", "gib-month"),
             ("{ currency = \"EUR\", gib-month = [[10, 1], [5, 1]] }", "order"),
             ("{ currency = \"EUR\", gib-month = 1, puts = 3 }", "puts"),

@@ -132,13 +132,13 @@ mod tests {
         );
         assert!(plan.is_none());
         for (line, reason) in [
-            (5, "no minute of a cron line"),
-            (6, "nothing a plan runs on"),
+            (5, "not a valid minute"),
+            (6, "not an occasion"),
             (7, "true or false"),
             (8, "more than a week"),
-            (9, "no window"),
-            (10, "no retry"),
-            (11, "does not act on `expire` yet"),
+            (9, "not a window"),
+            (10, "not a retry"),
+            (11, "`expire` is not supported"),
         ] {
             let told = problems.iter().any(|problem| {
                 problem.starts_with(&format!("readings.toml:{line}:")) && problem.contains(reason)
@@ -146,6 +146,6 @@ mod tests {
             assert!(told, "{line} {reason}: {problems:#?}");
         }
         let (_, problems) = read("window = \"06:00-06:00\"\n");
-        assert!(problems[0].contains("without room"), "{problems:?}");
+        assert!(problems[0].contains("an empty window"), "{problems:?}");
     }
 }

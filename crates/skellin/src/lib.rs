@@ -3,6 +3,7 @@
 mod cli;
 mod exit;
 mod machine;
+mod meanings;
 mod trial;
 mod tui;
 mod words;

@@ -52,8 +52,9 @@ pub(crate) fn open_configured(
     let place = open_place(config, &configuration.folders)?;
     let read = match (passphrase, &config.passphrase) {
         (Some(passphrase), _) => passphrase.clone(),
-        (None, Some(source)) => read_secret(source, &format!("the store `{name}`"))?,
+        (None, Some(source)) => read_secret(source, &format!("store `{name}`"))?,
         (None, None) => return Err(EngineError::NoPassphrase(name.to_owned())),
     };
-    Ok(Arc::new(Store::open(place, &read, cache)?))
+    let opened = Store::open(place, &read, cache);
+    opened.map(Arc::new).map_err(|error| EngineError::of_opening(error, name))
 }

@@ -75,7 +75,7 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
             format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
-        Work::Leave => "`leave` commands made up for".to_owned(),
+        Work::Leave => "ran pending `leave` commands".to_owned(),
         Work::Replicate => format!(
             "{} copied, {} stored",
             counted(files.new, "snapshot", "snapshots"),
@@ -125,11 +125,11 @@ pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
 
 /// How a message fared.
 pub(crate) fn delivery(delivery: &skellin_engine::Delivery) -> String {
-    let why = delivery.words.as_deref().unwrap_or("nobody has tried yet");
+    let why = delivery.words.as_deref().unwrap_or("not tried yet");
     match (delivery.sent, delivery.given_up) {
         (Some(sent), _) => format!("sent {}", moment(sent)),
         (None, true) => format!("given up after {} tries: {why}", delivery.tries),
-        (None, false) if delivery.tries == 0 => "on its way".to_owned(),
+        (None, false) if delivery.tries == 0 => "being sent".to_owned(),
         (None, false) => format!("not sent yet: {why}"),
     }
 }
@@ -139,7 +139,7 @@ pub(crate) fn no_fit(plan: &skellin_engine::DuePlan) -> Option<String> {
     let (fit, takes) = (plan.fit?, plan.takes.as_ref()?);
     let over = u64::try_from(fit.over?.as_secs()).unwrap_or(0);
     Some(format!(
-        "{}: the next run takes about {} and its window closes {}, {} too early",
+        "{}: the next run takes about {} and exceeds its window, which closes {}, by {}",
         plan.plan,
         duration(Duration::from_secs_f64(takes.seconds.clamp(0.0, 1e9))),
         moment(fit.closes.as_millisecond()),
@@ -158,26 +158,25 @@ pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reaso
     };
     if reasons.source.is_none() {
         return vec![
-            format!("{shown}: does not go along"),
-            format!("  it lies in no source of {}", plan.name),
+            format!("{shown}: excluded"),
+            format!("  it is not in a source of {}", plan.name),
         ];
     }
     let is_taken = reasons.verdict.action == skellin_plan::Action::Take;
-    let mut lines =
-        vec![format!("{shown}: {}", if is_taken { "goes along" } else { "is left out" })];
+    let mut lines = vec![format!("{shown}: {}", if is_taken { "included" } else { "excluded" })];
     lines.push(match reasons.verdict.rule {
         Some(number) => format!("  decided by  {}", told(number)),
-        None => "  no rule holds, so it is taken".to_owned(),
+        None => "  no rule matches: included".to_owned(),
     });
     let overruled =
         reasons.held.iter().rev().filter(|number| Some(**number) != reasons.verdict.rule);
     lines.extend(overruled.map(|number| format!("  overruled   {}", told(*number))));
     if !reasons.exists {
-        lines.push("  it is not there now; its name alone was judged".to_owned());
+        lines.push("  it does not exist now: only its name was compared".to_owned());
     }
     if let Some(below) = &reasons.below {
         lines.push(format!(
-            "  below it    {}, {} go along; {} left out",
+            "  below it    {}, {} included; {} excluded",
             counted(below.files, "file", "files"),
             bytes(below.bytes),
             counted(below.skipped, "path", "paths")
@@ -190,6 +189,11 @@ pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reaso
 pub(crate) fn moment(milliseconds: i64) -> String {
     let zoned = zoned(milliseconds);
     zoned.strftime("%a %d %b %Y %H:%M").to_string()
+}
+
+/// As [`moment`], to the second.
+pub(crate) fn second(milliseconds: i64) -> String {
+    zoned(milliseconds).strftime("%a %d %b %Y %H:%M:%S").to_string()
 }
 
 /// A moment for programs: RFC 3339 with offset.
@@ -302,16 +306,16 @@ pub(crate) fn fit(text: &str, columns: usize) -> String {
 /// A folder of a store's place as people are told of it, and what it is for.
 pub(crate) fn holding(folder: &str) -> (&str, &'static str) {
     match folder {
-        "" => ("beside them", "the store's header, twice"),
-        "keys" => (folder, "a slot for each passphrase, twice"),
-        "data" => (folder, "containers with the content of files"),
-        "trees" => (folder, "containers with directories"),
-        "index" => (folder, "where which chunk lies"),
-        "snapshots" => (folder, "one small object for each snapshot"),
-        "spares" => (folder, "the same once more"),
-        "runs" => (folder, "runs under way, and such as were interrupted"),
-        "expired" => (folder, "snapshots that are no longer retained"),
-        _ => (folder, "what runs and reclaims tell each other"),
+        "" => ("other", "store header, two copies"),
+        "keys" => (folder, "passphrase slots, two copies"),
+        "data" => (folder, "file data"),
+        "trees" => (folder, "directory trees"),
+        "index" => (folder, "index"),
+        "snapshots" => (folder, "snapshots"),
+        "spares" => (folder, "second copies"),
+        "runs" => (folder, "running and interrupted runs"),
+        "expired" => (folder, "expired snapshots"),
+        _ => (folder, "messages between runs and reclaims"),
     }
 }
 

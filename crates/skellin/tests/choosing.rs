@@ -108,17 +108,16 @@ fn rules_the_last_run_had_no_use_for_are_noted() {
     write(&world.path("ridge/x.part"), "x");
     world.usual_plan("skip *.part\nskip *.old over 1 KiB\nskip .cache/");
     let check = || world.run(&["plan", "check"]).1;
-    assert!(!check().contains("decided on no path"), "nothing has been run yet");
+    assert!(!check().contains("matched no path"), "nothing has been run yet");
     assert_eq!(world.run(&["run", "readings"]).0, 0);
     let said = check();
-    let notes: Vec<&str> =
-        said.lines().filter(|line| line.contains("decided on no path")).collect();
+    let notes: Vec<&str> = said.lines().filter(|line| line.contains("matched no path")).collect();
     assert_eq!(notes.len(), 2, "{said}");
     assert!(notes[0].contains("readings.toml:7: `skip *.old over 1 KiB`"), "{said}");
     assert!(notes[1].contains("readings.toml:8: `skip .cache/`"), "{said}");
-    // A rule written since then has not had its chance.
+    // New rule written since then has not had its chance.
     world.usual_plan("skip *.part\nskip *.new");
-    assert!(!check().contains("decided on no path"));
+    assert!(!check().contains("matched no path"));
 }
 
 #[test]
@@ -140,11 +139,11 @@ fn the_doctor_has_a_status_for_scripts() {
         })
     };
     assert_eq!(status, 4);
-    assert!(tells("plan readings", "no good run"), "{found:?}");
+    assert!(tells("plan readings", "no successful run"), "{found:?}");
     assert!(tells("/letters", "9 of them irreplaceable"), "{found:?}");
     assert!(tells("store oak", "same file system"), "{found:?}");
     assert!(!tells("/ridge", "") && !tells("/oak", "") && !tells("/state", ""), "{found:?}");
     world.usual_plan("skipp *.part");
     let (status, text) = world.run(&["doctor", "--look-in", &look_in]);
-    assert!(status == 2 && text.contains("it has a mistake"), "{status}: {text}");
+    assert!(status == 2 && text.contains("1 mistake"), "{status}: {text}");
 }

@@ -164,7 +164,7 @@ fn check(world: &World, root: &Path, arrived: u64) {
         Running::of(&plan_of(&[&world.source], "")).at(1_800_000_000_000).run(&open_store(&place));
     assert!(report.snapshot.is_some());
     assert_eq!(restore_all(), before + 1);
-    // Whatever container had arrived is used: only what was on its way is stored again.
+    // Whatever container had arrived is used: only what was being sent is stored again.
     let total = FILES * LENGTH as u64;
     let overhead = arrived / 20;
     assert!(

@@ -132,7 +132,7 @@ fn an_enter_command_that_outlives_its_run_is_ended_before_what_undoes_it() {
     plan("true");
     let (status, report) = world.json(&["run", "readings"]);
     assert_eq!(status, 0, "{report}");
-    assert!(report["notes"].to_string().contains("still running and was ended"), "{report}");
+    assert!(report["notes"].to_string().contains("still running and was stopped"), "{report}");
     let text = fs::read_to_string(&log).unwrap();
     let lines: Vec<&str> = text.lines().collect();
     let first = lines.iter().position(|line| *line == "leaving").unwrap();

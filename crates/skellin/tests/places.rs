@@ -62,7 +62,7 @@ fn a_store_on_a_host_from_reach_to_disaster() {
     settle(&world.path("ridge"));
     let (status, error) = run(&world, &["store", "reach", "pier"]);
     let told = error["error"]["message"].as_str().unwrap();
-    assert!(status == 5 && told.contains("is not there"), "{error}");
+    assert!(status == 5 && told.contains("does not exist"), "{error}");
     assert!(error["error"]["hint"].as_str().unwrap().contains("store create"));
     assert_eq!(run(&world, &["store", "create", "pier"]).0, 0);
     let (status, reached) = run(&world, &["store", "reach", "pier"]);
@@ -75,7 +75,7 @@ fn a_store_on_a_host_from_reach_to_disaster() {
         "room",
         "write",
         "read back",
-        "once only",
+        "no overwrite",
         "delete",
         "store",
     ];
@@ -137,7 +137,7 @@ fn each_refusal_ends_with_status_5_and_what_to_do() {
     let known = fs::read_to_string(server.path("known_hosts")).unwrap();
     write(&server.path("known_hosts"), "");
     for arguments in [&["run", "readings"][..], &["store", "reach", "pier"]] {
-        refused(arguments, "its key is not known: SHA-256", "--accept-host-key");
+        refused(arguments, "unknown host key, SHA256:", "--accept-host-key");
     }
     let (status, reached) = run(&world, &["store", "reach", "pier", "--accept-host-key"]);
     let key = &reached["steps"][2];
@@ -146,12 +146,12 @@ fn each_refusal_ends_with_status_5_and_what_to_do() {
     let other = fs::read_to_string(server.path("stranger.pub")).unwrap();
     let host = known.split(' ').next().unwrap();
     write(&server.path("known_hosts"), format!("{host} {other}"));
-    refused(&["run", "readings"], "its key has changed", "somebody may be in between");
+    refused(&["run", "readings"], "the host key has changed", "this may be an attack");
     write(&server.path("known_hosts"), known);
 
     let stranger = format!("identity = \"{}\"", server.path("stranger").display());
     stores(&world, &server, &stranger);
-    refused(&["run", "readings"], "the server offers publickey, password", "authorized_keys");
+    refused(&["run", "readings"], "the server accepts publickey, password", "authorized_keys");
     write(&world.path("password"), "open sesame");
     world::private(&world.path("password"));
     let wrong = format!("password = {{ file = \"{}\" }}", world.path("password").display());

@@ -49,7 +49,14 @@ fn the_deleted_register_is_found_and_brought_back() {
     assert!(!register.exists(), "it was deleted by mistake");
     let screen = Screen::start(160, 44, folder.path(), program());
     // Every kind of mark stands on the ribbon.
-    screen.wait(&["3 plans safe", "readings", "ringing", "─ Is ─ gateway", "now"]);
+    screen.wait(&[
+        "of 3 plans safe",
+        "nothing starts",
+        "readings",
+        "ringing",
+        "─ Is ─ gateway",
+        "now",
+    ]);
     screen.wait(&["●", "▲", "✕", "◐", "◇", "○", "┃"]);
     screen.keys(&["Tab", "Tab", "Left"]);
     // How many snapshots there are goes by the day of the week the station was left on.
@@ -91,9 +98,9 @@ fn the_deleted_register_is_found_and_brought_back() {
     let lines = number_before(&text, " lines");
     let last = text.lines().rfind(|line| line.contains("tern, adult")).unwrap().to_owned();
     screen.keys(&["Escape", "b"]);
-    screen.wait(&["Bring back", "Where to", "where it was"]);
+    screen.wait(&["Restore", "Destination", "original location"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["Rehearsed; nothing was written yet", "1 path"]);
+    screen.wait(&["Dry run; nothing was written yet", "1 path"]);
     assert!(!register.exists());
     screen.keys(&["Enter"]);
     screen.wait(&["✓ Done."]);
@@ -104,7 +111,7 @@ fn the_deleted_register_is_found_and_brought_back() {
     assert!(age > Duration::from_secs(3 * 86_400), "it has its time again");
     // Over the file that is there now, beside it under another name.
     screen.keys(&["Enter", "b"]);
-    screen.wait(&["Where to"]);
+    screen.wait(&["Destination"]);
     screen.keys(&["Tab", "Space", "Space", "Enter"]);
     screen.wait(&["1 path would stay under another name", "in the way: "]);
     screen.keys(&["Enter"]);
@@ -122,13 +129,9 @@ fn the_deleted_register_is_found_and_brought_back() {
     screen.keys(&["p"]);
     screen.wait(&["─ Proof ─", "restored"]);
     screen.keys(&["s"]);
-    screen.wait(&["─ Stores ─ 1 of 3 stores can be reached", "✓ here"]);
+    screen.wait(&["─ Stores ─ 1 of 3 stores reachable", "✓ here"]);
     screen.keys(&["Escape", "?"]);
-    screen.wait(&[
-        "to the snapshot or run before",
-        "bring the path back",
-        "a run that was interrupted",
-    ]);
+    screen.wait(&["previous snapshot or run", "restore this path", "interrupted run"]);
     screen.keys(&["Escape", "q"]);
     let text = screen.wait(&["status 0"]);
     assert!(!text.contains("Skellin  "), "the screen is given back:\n{text}");
@@ -154,14 +157,14 @@ fn a_run_is_started_and_its_mark_appears() {
         "1 changed, 12 B",
         "0 gone",
         "to store",
-        "only what is new, changed or gone",
+        "changes only",
         " ~     notes.md",
     ]);
     assert!(!review.contains("2026/"), "{review}");
     screen.keys(&["c", "c", "c"]);
-    screen.wait(&["only what changed", " ~     notes.md"]);
+    screen.wait(&["changed only", " ~     notes.md"]);
     screen.keys(&["r"]);
-    screen.wait(&["the snapshot is there"]);
+    screen.wait(&["✓ Done in"]);
     screen.keys(&["Left"]);
     screen.wait(&["─ Was ─ readings", "4 of 4"]);
     screen.keys(&["q"]);
@@ -203,7 +206,7 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     let screen = Screen::start(120, 36, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "/readings/", "✓ 2 plans safe"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["notes.md", "tiles/", "3 files, 305 KiB go along"]);
+    screen.wait(&["notes.md", "tiles/", "3 files, 305 KiB included"]);
     // The largest first.
     screen.keys(&["o"]);
     let sorted = screen.wait(&["largest first"]);
@@ -212,35 +215,35 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     screen.keys(&["Down", "Down", "Down", "w"]);
     screen.wait(&[
         "leave it out",
-        "this path alone",
+        "this path only",
         "skip ./tiles/",
         "3 files, 305 KiB  →  2 files, 12 KiB",
         "−293 KiB",
     ]);
     screen.keys(&["Down"]);
-    screen.wait(&["everything called tiles", "skip tiles/", "−293 KiB"]);
+    screen.wait(&["every tiles", "skip tiles/", "−293 KiB"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), before, "nothing is written yet");
     screen.keys(&["Enter"]);
     // The total falls, and the verdict stands beside the directory.
     screen.wait(&[
-        "2 files, 12 KiB go along",
-        "1 left out, 293 KiB",
-        "left out: line",
+        "2 files, 12 KiB included",
+        "1 excluded, 293 KiB",
+        "excluded: line",
         "z take back",
     ]);
     let after = fs::read_to_string(&plan).unwrap();
     assert_eq!(after, before.replace("of editors\n", "of editors\nskip tiles/\n"));
     screen.keys(&["y"]);
-    screen.wait(&["tiles: is left out", "decided by  skip tiles/"]);
+    screen.wait(&["tiles: excluded", "decided by  skip tiles/"]);
     screen.keys(&["Escape", "z"]);
-    screen.wait(&["3 files, 305 KiB go along"]);
+    screen.wait(&["3 files, 305 KiB included"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), before);
     // What somebody else has changed meanwhile is not written over.
     screen.keys(&["w"]);
     screen.wait(&["−293 KiB"]);
     write(&plan, format!("{before}# mine\n"));
     screen.keys(&["Enter"]);
-    screen.wait(&["was changed by somebody else meanwhile"]);
+    screen.wait(&["was changed by somebody else in the meantime"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), format!("{before}# mine\n"));
     screen.keys(&["Escape", "q"]);
     screen.wait(&["status 0"]);
@@ -257,13 +260,13 @@ fn a_run_is_cancelled_and_closing_asks_first() {
     let screen = Screen::start(120, 30, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "r run", "✓ 2 plans safe"]);
     screen.keys(&["r"]);
-    screen.wait(&["Run under way", "huge.csv", "MiB/s"]);
+    screen.wait(&["Run running", "huge.csv", "MiB/s"]);
     screen.keys(&["q"]);
-    screen.wait(&["The run of readings is still under way", "s stop it and close"]);
+    screen.wait(&["Run of readings is still running", "s stop it and close"]);
     screen.keys(&["Escape", "x"]);
-    screen.wait(&["Stopped: there is no snapshot", "◐", "the last run was interrupted"]);
+    screen.wait(&["Stopped, no snapshot", "◐", "the last run was interrupted"]);
     screen.keys(&["r"]);
-    screen.wait(&["Run under way", "huge.csv"]);
+    screen.wait(&["Run running", "huge.csv"]);
     screen.keys(&["q"]);
     screen.wait(&["s stop it and close"]);
     screen.keys(&["s"]);
@@ -285,11 +288,11 @@ fn a_plan_is_made_from_nothing_and_run() {
     write(&folder.path().join("records/2026/gauge.csv"), content(1, 9000));
     write(&folder.path().join("records/notes.md"), "two terns\n");
     let screen = Screen::start(120, 40, folder.path(), program());
-    screen.wait(&["There is no plan yet", "a makes one with you"]);
+    screen.wait(&["There is no plan yet", "a makes one, step by step"]);
     screen.keys(&["a"]);
-    screen.wait(&["what to protect", "records/"]);
+    screen.wait(&["sources", "records/"]);
     screen.keys(&["Space", "Tab"]);
-    screen.wait(&["a new store", "give the store a name"]);
+    screen.wait(&["a new store", "enter a name for the store"]);
     screen.keys(&["Down"]);
     screen.type_text("oak");
     screen.keys(&["Down"]);
@@ -298,24 +301,19 @@ fn a_plan_is_made_from_nothing_and_run() {
     screen.type_text("terns over the pier");
     screen.keys(&["Down"]);
     screen.type_text("terns over the pier");
-    let text = screen.wait(&["this step is done"]);
+    let text = screen.wait(&["this step is complete"]);
     assert!(!text.contains("terns over"), "{text}");
     screen.keys(&["Tab"]);
     screen.wait(&["daily at 21:40", "every day at 21:40", "snapshots", "mirror"]);
     screen.keys(&["Tab"]);
-    screen.wait(&[
-        "no mistakes",
-        "stores.toml, added at its end",
-        "plans/records.toml",
-        "keys/oak.key",
-    ]);
+    screen.wait(&["no mistakes", "stores.toml, appended", "plans/records.toml", "keys/oak.key"]);
     assert!(!folder.path().join("config").exists() && !folder.path().join("oak").exists());
     screen.keys(&["d"]);
     screen.wait(&["dry run: 2 files would be stored"]);
     screen.keys(&["Enter"]);
     screen.wait(&["─ Is ─ records", "has no snapshot yet", "r run", "/records/"]);
     screen.keys(&["r"]);
-    screen.wait(&["the snapshot is there", "✓ 1 plan safe"]);
+    screen.wait(&["✓ Done in", "0 of 1 plan safe"]);
     let key = fs::metadata(folder.path().join("config/keys/oak.key")).unwrap();
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&key) & 0o777, 0o600);
     screen.keys(&["Left"]);
@@ -339,7 +337,7 @@ fn a_terminal_may_shrink_and_grow() {
         screen.until(&format!("{columns}x{rows}"), |text| {
             let fits = text.lines().all(|line| line.chars().count() <= width);
             let hints = text.lines().nth(height - 1);
-            let hints = hints.is_some_and(|line| line.contains("close") || width < 30);
+            let hints = hints.is_some_and(|line| line.contains("quit") || width < 30);
             fits && hints && text.contains("Skellin")
         });
     }
@@ -356,7 +354,7 @@ fn a_passphrase_is_asked_for_and_a_wrong_one_changes_nothing() {
     let text = screen.wait(&["•••••••"]);
     assert!(!text.contains("gannets"));
     screen.keys(&["Enter"]);
-    screen.wait(&["opens no slot of this store"]);
+    screen.wait(&["Wrong passphrase"]);
     screen.type_text("terns over the pier");
     screen.keys(&["Enter"]);
     screen.wait(&["✓ 2 plans safe"]);
@@ -371,7 +369,12 @@ fn a_store_that_is_away_says_what_to_do() {
     let folder = world(true);
     fs::rename(folder.path().join("oak"), folder.path().join("unplugged")).unwrap();
     let screen = Screen::start(120, 30, folder.path(), program());
-    screen.wait(&["✕", "the place does not exist", "is the drive mounted?", "0 of 2 plans safe"]);
+    screen.wait(&[
+        "✕",
+        "the place does not exist",
+        "whether its drive is mounted",
+        "0 of 2 plans safe",
+    ]);
     fs::rename(folder.path().join("unplugged"), folder.path().join("oak")).unwrap();
     screen.keys(&["u"]);
     screen.wait(&["✓ 2 plans safe"]);
@@ -414,11 +417,11 @@ fn a_new_store_asks_for_its_passphrase_twice_without_echo() {
         format!("[oak]\nplace = \"{}/oak\"\n", folder.path().display()),
     );
     let screen = Screen::start(100, 30, folder.path(), &format!("{} store create oak", program()));
-    screen.wait(&["Passphrase for the new store oak"]);
+    screen.wait(&["Passphrase for new store oak"]);
     screen.wait_for_silence();
     screen.type_text("kittiwakes");
     screen.keys(&["Enter"]);
-    screen.wait(&["Once more"]);
+    screen.wait(&["Repeat"]);
     screen.wait_for_silence();
     screen.type_text("kittiwake");
     screen.keys(&["Enter"]);
@@ -427,13 +430,13 @@ fn a_new_store_asks_for_its_passphrase_twice_without_echo() {
     assert!(!folder.path().join("oak").exists());
     drop(screen);
     let screen = Screen::start(100, 30, folder.path(), &format!("{} store create oak", program()));
-    for prompt in ["Passphrase for the new store oak", "Once more"] {
+    for prompt in ["Passphrase for new store oak", "Repeat"] {
         screen.wait(&[prompt]);
         screen.wait_for_silence();
         screen.type_text("kittiwakes");
         screen.keys(&["Enter"]);
     }
-    let text = screen.wait(&["The store oak was created", "status 0"]);
+    let text = screen.wait(&["Store oak created", "status 0"]);
     assert!(!text.contains("kittiwakes"));
     assert!(folder.path().join("oak/skellin-store").exists());
 }

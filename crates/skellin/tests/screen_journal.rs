@@ -31,7 +31,7 @@ fn a_run_is_opened_step_by_step_and_leads_to_its_snapshot() {
     screen.keys(&["r"]);
     screen.wait(&["exceptions"]);
     screen.keys(&["j"]);
-    screen.wait(&["▲ exceptions", "run", "not left as it should be", "Enter open"]);
+    screen.wait(&["▲ exceptions", "run", "`leave` failed", "Enter open"]);
     screen.keys(&["Enter"]);
     // Who is told is carried beside it.
     screen.wait(&[
@@ -40,7 +40,7 @@ fn a_run_is_opened_step_by_step_and_leads_to_its_snapshot() {
         "enter     sh -c echo six gauges flushed",
         "│ six gauges flushed",
         "read      the sources",
-        "it ended with status 3",
+        "exit status 3",
         "store     oak",
         "━━",
         "something may still be stopped",
@@ -56,9 +56,9 @@ fn a_run_is_opened_step_by_step_and_leads_to_its_snapshot() {
     assert_eq!(fs::read_to_string(&board).unwrap(), "readings failed on hut\n");
     screen.keys(&["Escape", "f"]);
     screen.type_text("channel");
-    screen.wait(&["try the channel board"]);
+    screen.wait(&["channel board"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["Trying board", "✓ sent"]);
+    screen.wait(&["Test of board", "✓ sent"]);
     screen.keys(&["Escape", "q"]);
     screen.wait(&["status 0"]);
     assert!(fs::read_to_string(&board).unwrap().contains("A trial from Skellin"));
@@ -69,20 +69,17 @@ fn a_late_plan_stands_in_the_top_line_and_its_gap_on_the_ribbon() {
     let folder = world(true);
     let plan = folder.path().join("config/plans/readings.toml");
     let text = fs::read_to_string(&plan).unwrap();
-    write(
-        &plan,
-        format!("{text}\n[schedule]\nrun = \"every 5 hours\"\nwindow = \"00:00-23:59\"\n"),
-    );
+    write(&plan, text.replace("every 4 days\"", "every 5 hours\"\nwindow = \"00:00-23:59\""));
     let screen = Screen::start(140, 40, folder.path(), program());
-    screen.wait(&["1 of 2 plans safe", "◇ readings is late: its run of", "never came", "◇┄", "○"]);
+    screen.wait(&["1 of 2 plans safe", "◇ readings is late: its run of", "missed", "◇┄", "○"]);
     // What is to come, by whom it is started, and who is told.
     screen.keys(&["Right"]);
     screen.wait(&[
         "─ Will ─ readings",
-        "started by",
-        "skellin timers install",
-        "window",
-        "nobody: add [tell]",
+        "Started by",
+        "skellin due --run",
+        "Window",
+        "nobody; add [tell]",
     ]);
     screen.keys(&["n", "r"]);
     screen.wait(&["✓ 2 plans safe"]);

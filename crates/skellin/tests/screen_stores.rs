@@ -36,17 +36,17 @@ fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
     let screen = Screen::start(120, 36, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["s"]);
-    screen.wait(&["1 of 2 stores can be reached", "✕ away"]);
+    screen.wait(&["1 of 2 stores reachable", "✕ away"]);
     screen.keys(&["Down", "t"]);
     screen.wait(&[
         "The way to pier",
         "✓ name",
         "✓ port",
-        "its key is not known: SHA-256",
+        "unknown host key, SHA256:",
         "k it is the right key",
     ]);
     screen.keys(&["k"]);
-    screen.wait(&["accepted and remembered", "✓ login", "✓ path", "Nothing is in the way."]);
+    screen.wait(&["accepted and saved", "✓ login", "✓ path", "All checks passed."]);
     assert!(fs::read_to_string(folder.path().join("known")).unwrap().contains("ssh-ed25519"));
     screen.keys(&["Escape", "q"]);
     screen.wait(&["status 0"]);
@@ -76,7 +76,7 @@ fn a_drive_that_is_due_is_told_of_with_what_to_do() {
     screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["s"]);
     // Nothing is known of any drive yet: the first has its turn, and it is here.
-    screen.wait(&["2 of 2 stores can be reached", "✓ ash-east", "its turn", "the next swap is on"]);
+    screen.wait(&["2 of 2 stores reachable", "✓ ash-east", "its turn", "next swap"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
     drop(screen);
@@ -90,7 +90,7 @@ fn a_drive_that_is_due_is_told_of_with_what_to_do() {
     screen.keys(&["s"]);
     screen.wait(&[
         "· ash-west",
-        "never seen here",
+        "never seen",
         "newest snapshot 7 d ago",
         "▲ it is ash-west's turn since",
         "ash-east is here",
@@ -105,13 +105,13 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     let folder = scratch();
     let open = format!("{} demo --dir {}", program(), folder.path().join("ridge").display());
     let screen = Screen::start(120, 36, folder.path(), &open);
-    screen.wait_for_the_station(&["─ Is ─ gateway", "3 plans safe"]);
+    screen.wait_for_the_station(&["─ Is ─ gateway", "of 3 plans safe"]);
     screen.keys(&["s"]);
-    screen.wait(&["3 of 3 stores can be reached", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
+    screen.wait(&["3 of 3 stores reachable", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
     screen.keys(&["Down"]);
     screen.wait(&["ringing", "a copy"]);
     screen.keys(&["t"]);
-    screen.wait(&["The way to offshore", "✓ login", "✓ clock", "Nothing is in the way."]);
+    screen.wait(&["The way to offshore", "✓ login", "✓ clock", "All checks passed."]);
     screen.keys(&["Escape", "p"]);
     screen.wait(&["oak, pier", "oak, offshore"]);
     screen.keys(&["q"]);
@@ -129,13 +129,9 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     let screen = Screen::start(140, 36, home, program());
     screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["s"]);
-    screen.wait(&["1 of 1 store can be reached", "by dedup", "c create a store"]);
+    screen.wait(&["1 of 1 store reachable", "by dedup", "c create a store"]);
     screen.keys(&["h"]);
-    screen.wait(&[
-        "What lies at the place of oak",
-        "containers with the content of files",
-        "in all",
-    ]);
+    screen.wait(&["What lies at the place of oak", "file data", "in all"]);
     screen.keys(&["Escape", "c"]);
     screen.wait(&["▸ (•) directory", "object storage", "server by FTP"]);
     screen.keys(&["Down", "Down", "Enter"]);
@@ -143,22 +139,22 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.type_text("oak");
     screen.keys(&["Down"]);
     screen.type_text(&format!("127.0.0.1:{}", server.port));
-    screen.wait(&["there is a store `oak` already"]);
+    screen.wait(&["there is already a store `oak`"]);
     screen.keys(&["Up"]);
     screen.type_text("-pier");
     screen.keys(&["Down", "Down"]);
     screen.type_text(&sshd::user());
     screen.keys(&["Down", "Down"]);
     screen.type_text("gulls and terns");
-    let text = screen.wait(&["keys/oak-pier.password, readable by you alone", "step is done"]);
+    let text = screen.wait(&["keys/oak-pier.password, readable only by you", "step is done"]);
     assert!(!text.contains("gulls and"), "{text}");
     screen.keys(&["Tab"]);
-    screen.wait(&["its key is not known: SHA-256", "k it is the right key"]);
+    screen.wait(&["unknown host key, SHA256:", "k it is the right key"]);
     let secret = home.join("config/keys/oak-pier.password");
     let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(&secret).unwrap());
     assert_eq!(mode & 0o777, 0o600);
     screen.keys(&["k"]);
-    screen.wait(&["in the directory the login leads to", "step is done"]);
+    screen.wait(&["in the home directory of the account", "step is done"]);
     // Up to the whole host, into its first directory and out again; then a path is typed.
     screen.keys(&["Left"]);
     let text = screen.wait(&["in /", "etc/", "step is done"]);
@@ -179,16 +175,16 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.wait(&["the two passphrases differ"]);
     screen.type_text("r");
     screen.keys(&["Tab"]);
-    screen.wait(&["[oak-pier]", "passphrase = { file", "Enter makes the directory"]);
+    screen.wait(&["[oak-pier]", "passphrase = { file", "Enter creates the directory"]);
     assert!(!server.path("data/skellin").exists(), "nothing is made before the last step");
     screen.keys(&["Enter"]);
-    screen.wait(&["✓ read back", "✓ written", "The store oak-pier is there, and empty."]);
+    screen.wait(&["✓ read back", "✓ written", "Store oak-pier created."]);
     let stores = fs::read_to_string(home.join("config/stores.toml")).unwrap();
     assert!(stores.contains("[oak]") && stores.contains("[oak-pier]"), "{stores}");
     screen.keys(&["Enter"]);
-    screen.wait(&["a new plan, step by step", "what to protect"]);
+    screen.wait(&["new plan; nothing is written", "sources"]);
     screen.keys(&["Escape"]);
-    screen.wait(&["2 of 2 stores can be reached", "oak-pier"]);
+    screen.wait(&["2 of 2 stores reachable", "oak-pier"]);
     // What is left again leaves nothing behind.
     screen.keys(&["c", "Down", "Down", "Enter"]);
     screen.type_text("elm");
@@ -197,10 +193,10 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.keys(&["Down", "Down", "Down"]);
     screen.type_text("gulls");
     screen.keys(&["Tab"]);
-    screen.wait(&["in the directory the login leads to", "step is done"]);
+    screen.wait(&["in the home directory of the account", "step is done"]);
     assert!(home.join("config/keys/elm.password").exists());
     screen.keys(&["Escape"]);
-    screen.wait(&["2 of 2 stores can be reached"]);
+    screen.wait(&["2 of 2 stores reachable"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
     assert!(!home.join("config/keys/elm.password").exists());

@@ -84,7 +84,7 @@ fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_rehearsal()
     let number = entries[0]["number"].to_string();
     let text = world.done(&["journal", "--run", &number]);
     assert!(
-        text.contains("the place does not exist") && text.contains("is the drive mounted?"),
+        text.contains("the place does not exist") && text.contains("whether its drive is mounted"),
         "{text}"
     );
     assert_eq!(world.json(&["journal", "ringing"]).1["entries"], serde_json::json!([]));
@@ -117,9 +117,9 @@ fn a_plan_is_drafted_checked_and_saved() {
     let with = |more: &[&str]| world.output(&[base.as_slice(), more].concat());
     for (more, expected) in [
         (["--run", "dayly at 9:00"].as_slice(), "did you mean `daily`?"),
-        (&["--name", "No Good"], "is no name for a plan"),
+        (&["--name", "No Good"], "is not a valid plan name"),
         (&["--rule", "skpi x"], "did you mean `skip`?"),
-        (&[], "nobody to ask whether to save it"),
+        (&[], "no terminal to confirm saving it"),
     ] {
         let refused = with(more);
         let said = String::from_utf8(refused.stderr).unwrap();
@@ -167,7 +167,7 @@ fn a_plan_is_drafted_checked_and_saved() {
         "again",
         "--yes",
     ]);
-    assert!(status == 2 && said.contains("there is a plan `again` already"), "{said}");
+    assert!(status == 2 && said.contains("there is already a plan `again`"), "{said}");
 }
 
 #[test]
@@ -216,14 +216,14 @@ fn a_verdict_is_explained_with_its_file_and_line() {
     assert_eq!((nowhere["verdict"].as_str(), nowhere["rule"].is_null()), (Some("skip"), true));
     let text = world.done(&["explain", "readings", &path("ridge")]);
     assert!(
-        text.contains("no rule holds")
-            && text.contains("1 file, 4.9 KiB go along; 1 path left out"),
+        text.contains("no rule matches")
+            && text.contains("1 file, 4.9 KiB included; 1 path excluded"),
         "{text}"
     );
     // What can never decide is said by the check, and all rules are shown with where they stand.
     let text = world.done(&["plan", "check"]);
     assert!(
-        text.contains("readings.toml:7: `take *.log`: it never decides: `skip *.log`"),
+        text.contains("readings.toml:7: `take *.log`: it has no effect: `skip *.log`"),
         "{text}"
     );
     assert!(

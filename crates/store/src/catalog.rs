@@ -148,7 +148,7 @@ impl Store {
                 return Ok(());
             }
         }
-        Err(StoreError::damaged("index", "its segments keep vanishing while they are read"))
+        Err(StoreError::damaged("index", "its segments keep disappearing while being read"))
     }
 
     fn load_segment(&self, id: SegmentId) -> Result<Segment> {
@@ -180,7 +180,7 @@ impl Store {
         let hash =
             Signed::decode(signed, &object)?.verified(&self.keys, object.as_bytes(), &object)?;
         if blake3::hash(body).as_bytes().as_slice() != hash {
-            return Err(damaged("its signature is for other content"));
+            return Err(damaged("its signature does not match its content"));
         }
         Ok(body.to_vec())
     }

@@ -68,7 +68,7 @@ impl ContainerHeader {
         let bytes: &[u8; HEADER] =
             bytes.first_chunk().ok_or_else(|| damaged("it is shorter than its header"))?;
         if bytes[..8] != *MAGIC {
-            return Err(damaged("it does not begin like a container"));
+            return Err(damaged("it is not a container"));
         }
         let word = |at: usize| {
             u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
@@ -352,7 +352,7 @@ pub(crate) fn directory_range(
         return Err(damaged("its trailer is not valid"));
     }
     if from < HEADER as u64 || from > to || to > size || long(40) != size {
-        return Err(damaged("its trailer does not fit its size"));
+        return Err(damaged("its trailer does not match its size"));
     }
     Ok((from, to))
 }
@@ -372,7 +372,7 @@ pub(crate) fn open_directory(
     let body = Signed::decode(&plain, object)?.verified(keys, &context(header.id), object)?;
     let record: DirectoryRecord = decode(&body, object)?;
     if record.header != *blake3::hash(header_bytes.get(..HEADER).unwrap_or_default()).as_bytes() {
-        return Err(damaged("its header was changed"));
+        return Err(damaged("its header was modified"));
     }
     let mut blocks = Vec::new();
     let mut offset = HEADER as u32;
@@ -387,7 +387,7 @@ pub(crate) fn open_directory(
         fingerprint.copy_from_slice(&row[..32]);
         let block = u16::from_le_bytes([row[32], row[33]]);
         if usize::from(block) >= blocks.len() {
-            return Err(damaged("its directory names a block that is not there"));
+            return Err(damaged("its directory names a missing block"));
         }
         let chunk = match rows.last() {
             Some(last) if last.block == block => last.chunk + 1,

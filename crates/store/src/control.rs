@@ -229,7 +229,7 @@ impl Store {
             }
             return Ok(found);
         }
-        Err(StoreError::damaged("verdicts", "they keep vanishing while they are read"))
+        Err(StoreError::damaged("verdicts", "they keep disappearing while being read"))
     }
 }
 

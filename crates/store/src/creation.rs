@@ -1,4 +1,4 @@
-//! Stores that are made, and passphrases that are added.
+//! Stores that are made.
 
 use skellin_place::{ObjectName, Place, PlaceErrorKind};
 
@@ -8,7 +8,7 @@ use crate::{
     header::{Header, Layout},
     ids::{Class, StoreId, random},
     keys::{Keys, Secret},
-    opening::{HEADER_NAMES, Unlocked, read_headers, try_all},
+    opening::{HEADER_NAMES, read_headers},
     slot::{self, PassphraseCost},
     store::Store,
 };
@@ -55,7 +55,10 @@ impl Store {
             signing_key: keys.signer.public(),
         };
         let bytes = header.encode();
-        let (id, slot) = slot::create(passphrase, creation.cost, 1, &master, &bytes)?;
+        let (id, slot) = {
+            let told = slot::Told { label: None, created: Some(creation.now) };
+            slot::create(passphrase, creation.cost, 1, &master, &bytes, told)?
+        };
         // The header makes it a store, so it comes last.
         for copy in ["b", "a"] {
             place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
@@ -67,25 +70,6 @@ impl Store {
             })?;
         }
         Ok(store)
-    }
-
-    /// Adds a passphrase; returns the id of its slot.
-    ///
-    /// # Errors
-    /// If the present passphrase opens no slot, or the place fails.
-    pub fn add_passphrase(
-        place: &dyn Place,
-        present: &[u8],
-        new: &[u8],
-        cost: PassphraseCost,
-    ) -> Result<String> {
-        let (unlocked, opened) = try_all(place, present, None)?;
-        let Unlocked { epoch, master, .. } = unlocked;
-        let (id, slot) = slot::create(new, cost, epoch, &master, &opened.header)?;
-        for copy in ["b", "a"] {
-            place.create(&name(format!("keys/{id}.{copy}"))?, &slot)?;
-        }
-        Ok(id)
     }
 
     /// The header of the store at a place, which needs no passphrase.

@@ -27,7 +27,7 @@ impl Store {
 
     /// As [`suspect`](Self::suspect), for one that a record at the place names.
     pub(crate) fn suspect_by_record(&self, id: ContainerId) {
-        let why = "damage was found in it earlier".to_owned();
+        let why = "damage was found in it before".to_owned();
         self.suspects.lock().entry(id).or_insert((why, true)).1 = true;
         self.distrust(id);
     }

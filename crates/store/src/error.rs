@@ -10,10 +10,10 @@ pub enum StoreError {
     #[error(transparent)]
     Place(#[from] PlaceError),
     /// There is no store at the place.
-    #[error("there is no store at {0}")]
+    #[error("no store at {0}")]
     NoStore(String),
     /// There is one already.
-    #[error("{0} holds a store already")]
+    #[error("there is already a store at {0}")]
     Occupied(String),
     /// The object was written by a newer version.
     #[error("{object} needs a newer Skellin: {need}")]
@@ -24,11 +24,20 @@ pub enum StoreError {
         need: String,
     },
     /// No slot opens with this passphrase.
-    #[error("the passphrase opens none of the store's {slots} slots")]
+    #[error("wrong passphrase")]
     WrongPassphrase {
         /// How many slots were tried.
         slots: usize,
     },
+    /// The new passphrase opens the store already.
+    #[error("this passphrase already opens the store")]
+    KnownPassphrase,
+    /// The passphrase to revoke is the one in use.
+    #[error("this is the passphrase in use")]
+    OwnPassphrase,
+    /// No slot has such an id, or several have.
+    #[error("no passphrase, or more than one, has an id that begins with {0}")]
+    NoSlot(String),
     /// An object does not hold what it must.
     #[error("{object} is damaged: {why}")]
     Damaged {
@@ -38,7 +47,7 @@ pub enum StoreError {
         why: String,
     },
     /// A chunk is in no container that is there.
-    #[error("the content {0} is in no container of the store")]
+    #[error("content {0} is missing from the store")]
     Lost(String),
     /// The work was cancelled.
     #[error("cancelled")]

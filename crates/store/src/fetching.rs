@@ -57,7 +57,7 @@ impl Store {
             let damaged = |why: &str| StoreError::damaged(object.as_str(), why);
             let plain = key.open(location.block.into(), sealed);
             let plain = plain.ok_or_else(|| damaged("a block is not authentic"))?;
-            Block::parse(plain).ok_or_else(|| damaged("a block does not expand"))
+            Block::parse(plain).ok_or_else(|| damaged("a block cannot be decompressed"))
         };
         let object = container.id.object()?;
         let mut first = twice(&*self.place, || open(&object));

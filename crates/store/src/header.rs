@@ -124,7 +124,7 @@ impl Header {
 
     pub(crate) fn decode(bytes: &[u8], object: &str) -> Result<Self> {
         let damaged = |why: &str| StoreError::damaged(object, why);
-        let rest = bytes.strip_prefix(MAGIC).ok_or_else(|| damaged("it is no store header"))?;
+        let rest = bytes.strip_prefix(MAGIC).ok_or_else(|| damaged("it is not a store header"))?;
         let (record, sum) =
             rest.split_last_chunk::<16>().ok_or_else(|| damaged("it is too short"))?;
         if blake3::hash(record).as_bytes()[..16] != *sum {

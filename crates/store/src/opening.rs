@@ -86,9 +86,9 @@ pub(crate) fn read_headers(place: &dyn Place) -> Result<Vec<(Header, Vec<u8>)>> 
 }
 
 /// A slot that may be tried, and the copies of it that differ.
-struct Candidate {
-    id: String,
-    copies: Vec<(ObjectName, Slot)>,
+pub(crate) struct Candidate {
+    pub id: String,
+    pub copies: Vec<(ObjectName, Slot)>,
 }
 
 /// Tries a passphrase on every slot: the one that fitted last first, then the cheap ones.
@@ -111,7 +111,7 @@ pub(crate) fn try_all(
         for (number, (object, slot)) in copies.into_iter().enumerate() {
             spent = spent.saturating_add(slot.cost());
             if tried > 0 && spent > MOST_COST {
-                let why = "there are more slots than can be tried, or they cost too much";
+                let why = "there are too many passphrase slots";
                 trouble = trouble.or(Some(StoreError::damaged("keys", why)));
                 break;
             }
@@ -139,7 +139,7 @@ pub(crate) fn try_all(
 
 /// Every slot at the place, with its copies as far as they can be read and differ; and what was
 /// wrong with slots of which no copy can be.
-fn read_slots(place: &dyn Place) -> Result<(Vec<Candidate>, Option<StoreError>)> {
+pub(crate) fn read_slots(place: &dyn Place) -> Result<(Vec<Candidate>, Option<StoreError>)> {
     let mut names: Vec<ObjectName> =
         place.listing("keys")?.into_iter().map(|object| object.name).collect();
     names.sort();
@@ -178,7 +178,7 @@ pub(crate) fn examine(place: &dyn Place, header: &Header) -> Result<Vec<(String,
         let read = || Header::decode(&place.fetch(&object, bounds::SMALL)?, copy);
         match twice(place, read) {
             Ok(found) if found == *header => {}
-            Ok(_) => note(copy, "it is the header of another store, or was changed".to_owned()),
+            Ok(_) => note(copy, "it is the header of another store, or was modified".to_owned()),
             Err(error) if passes_over(&error) => note(copy, error.in_short()),
             Err(error) => return Err(error),
         }
@@ -208,10 +208,7 @@ pub(crate) fn examine(place: &dyn Place, header: &Header) -> Result<Vec<(String,
         if let [first, second] = copies.as_slice()
             && first != second
         {
-            note(
-                &format!("keys/{id}"),
-                "its two copies differ, so one of them was changed".to_owned(),
-            );
+            note(&format!("keys/{id}"), "its two copies differ".to_owned());
         }
     }
     Ok(wrong)

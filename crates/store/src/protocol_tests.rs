@@ -10,8 +10,8 @@ use skellin_place::{MemoryPlace, ObjectName, Place};
 
 use crate::{
     Cache, Comparison, Compression, ContentWriter, Creation, DataShare, Entry, Item, Layout,
-    Moment, Owner, PassphraseCost, Recipe, RunId, Session, SessionStart, Snapshot, SnapshotDraft,
-    SnapshotSource, Store, StoreError, TreeBuilder,
+    Moment, NewPassphrase, Owner, PassphraseCost, Recipe, RunId, Session, SessionStart, Snapshot,
+    SnapshotDraft, SnapshotSource, Store, StoreError, TreeBuilder,
     control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
     ids::{Class, ContainerId},
     signed::Machine,
@@ -328,26 +328,31 @@ fn a_revoked_run_is_no_success() {
     assert!(matches!(session.finish(draft(&session, &entries)), Err(StoreError::Revoked)));
 }
 
-/// A place at which another process settles a run meanwhile: it is revoked before one operation, and
-/// looked for and declared dead before another.
-#[derive(Debug)]
+/// What another process does, before each operation by its number.
+type Other = Box<dyn Fn(&Arc<dyn Place>, u64) + Send + Sync>;
+
+/// A place at which another process does something between the operations of this one.
 struct Meanwhile {
     inner: Arc<dyn Place>,
     count: AtomicU64,
-    settled: OnceLock<(RunId, [u64; 2])>,
+    other: OnceLock<Other>,
+}
+
+impl std::fmt::Debug for Meanwhile {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Meanwhile")
+    }
 }
 
 impl Meanwhile {
+    fn at(place: &Arc<dyn Place>) -> Arc<Self> {
+        let (inner, count) = (Arc::clone(place), AtomicU64::new(0));
+        Arc::new(Self { inner, count, other: OnceLock::new() })
+    }
+
     fn pass(&self) -> &dyn Place {
-        if let Some((run, [revoked, concluded])) = self.settled.get() {
-            let (number, id) = (self.count.fetch_add(1, Ordering::SeqCst), RunId([6; 16]));
-            let other = open(&self.inner);
-            if number == *revoked {
-                other.revoke(&[*run], id, &machine(&other)).expect("revokes");
-            }
-            if number == *concluded {
-                other.conclude(&[*run], id, &machine(&other)).expect("concludes");
-            }
+        if let Some(other) = self.other.get() {
+            other(&self.inner, self.count.fetch_add(1, Ordering::SeqCst));
         }
         &*self.inner
     }
@@ -390,13 +395,23 @@ fn a_run_that_is_settled_while_it_lives_is_no_success_without_a_snapshot() {
     let moments = (0..24).flat_map(|first| (first..24).map(move |second| [first, second]));
     for moments in moments {
         let (_, place) = memory();
-        let (inner, count) = (Arc::clone(&place), AtomicU64::new(0));
-        let meanwhile = Arc::new(Meanwhile { inner, count, settled: OnceLock::new() });
+        let meanwhile = Meanwhile::at(&place);
         let store = open(&(Arc::clone(&meanwhile) as Arc<dyn Place>));
         let session = begin(&store, 2);
         let entries = put(&session, &[("a", noise(1, 10_000))]);
         let draft = draft(&session, &entries);
-        meanwhile.settled.set((session.run(), moments)).expect("once");
+        let run = session.run();
+        // It is revoked before one operation, and looked for and declared dead before another.
+        let settles: Other = Box::new(move |place, number| {
+            let (other, id) = (open(place), RunId([6; 16]));
+            if number == moments[0] {
+                other.revoke(&[run], id, &machine(&other)).expect("revokes");
+            }
+            if number == moments[1] {
+                other.conclude(&[run], id, &machine(&other)).expect("concludes");
+            }
+        });
+        assert!(meanwhile.other.set(settles).is_ok(), "once");
         let ended = session.finish(draft);
         assert!(meanwhile.count.load(Ordering::SeqCst) < 24, "every operation is met");
         let shown = open(&place).snapshots().expect("lists");
@@ -530,8 +545,9 @@ fn passphrases_may_be_several_and_each_opens_all() {
     let (_, place) = memory();
     run(&place, 1, &[("a", noise(1, 5000))]);
     let cost = PassphraseCost::TRIVIAL;
-    Store::add_passphrase(&*place, PASSPHRASE, b"second", cost).expect("adds");
-    let wrong = Store::add_passphrase(&*place, b"neither", b"third", cost);
+    let new = |passphrase| NewPassphrase { passphrase, label: None, cost, now: 1 };
+    Store::add_passphrase(&*place, PASSPHRASE, new(b"second")).expect("adds");
+    let wrong = Store::add_passphrase(&*place, b"neither", new(b"third"));
     assert!(matches!(
         wrong,
         Err(StoreError::WrongPassphrase { slots: 2 })
@@ -543,6 +559,63 @@ fn passphrases_may_be_several_and_each_opens_all() {
     assert_eq!(read(&store, &snapshot, "a").expect("reads"), noise(1, 5000));
     let refused = Store::open(Arc::clone(&place), b"neither", Cache::None);
     assert!(matches!(refused, Err(StoreError::WrongPassphrase { slots: 2 })));
+}
+
+#[test]
+fn a_passphrase_is_revoked_and_one_always_remains() {
+    let (_, place) = memory();
+    run(&place, 1, &[("a", noise(1, 5000))]);
+    let cost = PassphraseCost::TRIVIAL;
+    let add = |passphrase, label| {
+        let new = NewPassphrase { passphrase, label, cost, now: 7 };
+        Store::add_passphrase(&*place, PASSPHRASE, new)
+    };
+    let second = add(b"second", Some("in the safe")).expect("adds");
+    assert!(matches!(add(b"second", None), Err(StoreError::KnownPassphrase)));
+    let listed = Store::passphrases(&*place, PASSPHRASE).expect("lists");
+    let own = listed.iter().find(|slot| slot.is_own).expect("its own").id.clone();
+    let other = listed.iter().find(|slot| !slot.is_own).expect("another");
+    assert_eq!(
+        (other.id.as_str(), other.label.as_deref(), other.created),
+        (&*second, Some("in the safe"), Some(7))
+    );
+    let revoke = |present: &[u8], id: &str| Store::revoke_passphrase(&*place, present, id);
+    assert!(matches!(revoke(PASSPHRASE, &own), Err(StoreError::OwnPassphrase)));
+    assert!(matches!(revoke(PASSPHRASE, ""), Err(StoreError::NoSlot(_))));
+    assert!(matches!(revoke(b"neither", &own), Err(StoreError::WrongPassphrase { .. })));
+    assert_eq!(revoke(b"second", &own[..6]).expect("revokes"), own);
+    let refused = Store::open(Arc::clone(&place), PASSPHRASE, Cache::None);
+    assert!(matches!(refused, Err(StoreError::WrongPassphrase { .. })));
+    let store = Store::open(Arc::clone(&place), b"second", Cache::None).expect("opens");
+    assert_eq!(store.snapshots().expect("lists").len(), 1);
+}
+
+/// Two who revoke each other, whatever the order of their steps: somebody can still open the store.
+#[test]
+fn two_who_revoke_each_other_leave_one() {
+    let cost = PassphraseCost::TRIVIAL;
+    let (mut moment, mut done) = (0, false);
+    while !done {
+        let (_, place) = memory();
+        let new = NewPassphrase { passphrase: b"second", label: None, cost, now: 7 };
+        let second = Store::add_passphrase(&*place, PASSPHRASE, new).expect("adds");
+        let listed = Store::passphrases(&*place, PASSPHRASE).expect("lists");
+        let first = listed.iter().find(|slot| slot.is_own).expect("its own").id.clone();
+        let meanwhile = Meanwhile::at(&place);
+        let revokes: Other = Box::new(move |place, number| {
+            if number == moment {
+                // It may have been revoked itself by now.
+                let _ = Store::revoke_passphrase(&**place, b"second", &first);
+            }
+        });
+        assert!(meanwhile.other.set(revokes).is_ok(), "once");
+        let _ = Store::revoke_passphrase(&*meanwhile, PASSPHRASE, &second);
+        done = meanwhile.count.load(Ordering::SeqCst) <= moment;
+        let opens = |passphrase| Store::open(Arc::clone(&place), passphrase, Cache::None).is_ok();
+        assert!(opens(PASSPHRASE) || opens(b"second"), "before operation {moment}");
+        moment += 1;
+    }
+    assert!(moment > 8, "{moment} operations");
 }
 
 #[test]

@@ -142,7 +142,7 @@ proptest! {
     #[test]
     fn slots_survive_any_damage(at in any::<prop::sample::Index>(), value: u8, cut in any::<prop::sample::Index>()) {
         let master = Secret([3; 32]);
-        let (_, mut bytes) = slot::create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header").expect("a slot");
+        let (_, mut bytes) = slot::create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header", slot::Told::default()).expect("a slot");
         prop_assert!(Slot::decode(&bytes[..cut.index(bytes.len())], "slot").is_err());
         let at = at.index(bytes.len());
         let same = bytes[at] == value;

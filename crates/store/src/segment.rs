@@ -239,7 +239,7 @@ impl Segment {
         let head = read(0, HEAD as u64)?;
         let head = Tables { bytes: &head, object };
         if head.bytes[..8] != *MAGIC {
-            return Err(StoreError::damaged(object, "it is no index segment"));
+            return Err(StoreError::damaged(object, "it is not an index segment"));
         }
         let flags = head.long(40)?;
         if flags & !HAS_LENGTHS != 0 {

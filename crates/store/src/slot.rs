@@ -66,6 +66,22 @@ pub(crate) struct Slot {
     /// passphrase. Slots of earlier writers have none.
     #[cbor(n(8), with = "minicbor::bytes")]
     sum: Option<[u8; 16]>,
+    /// Whose it is, and
+    #[n(9)]
+    pub label: Option<String>,
+    /// when it was added, in seconds since 1970: for people, nothing rests on it.
+    #[n(10)]
+    pub created: Option<i64>,
+}
+
+/// No label is longer, in characters.
+pub(crate) const LONGEST_LABEL: usize = 64;
+
+/// What a slot tells people in clear.
+#[derive(Debug, Default)]
+pub(crate) struct Told {
+    pub label: Option<String>,
+    pub created: Option<i64>,
 }
 
 /// What a slot yields.
@@ -104,6 +120,7 @@ pub(crate) fn create(
     epoch: u32,
     master: &Secret,
     header: &[u8],
+    told: Told,
 ) -> Result<(String, Vec<u8>)> {
     let (id, salt) = (random::<8>()?, random::<16>()?);
     let keys = stretch(passphrase, &salt, cost)?;
@@ -121,6 +138,8 @@ pub(crate) fn create(
         commitment: keys.commitment,
         bundle: sealed.into(),
         sum: None,
+        label: told.label,
+        created: told.created,
     };
     let sum = slot.checksum();
     Ok((hex(&id), encode(&Slot { sum: Some(sum), ..slot })))
@@ -137,6 +156,9 @@ impl Slot {
         // A slot is in clear: one that asks for absurd memory or time is damage, not a wish.
         if slot.memory > MOST_MEMORY || slot.passes > MOST_PASSES || slot.lanes > MOST_LANES {
             return Err(StoreError::damaged(object, "its cost is out of bounds"));
+        }
+        if slot.label.as_ref().is_some_and(|label| label.chars().count() > LONGEST_LABEL) {
+            return Err(StoreError::damaged(object, "its label is too long"));
         }
         match slot.sum {
             Some(sum) if sum != slot.checksum() => {
@@ -158,6 +180,11 @@ impl Slot {
         self.sum.is_some()
     }
 
+    /// What it costs to try it.
+    pub fn passphrase_cost(&self) -> PassphraseCost {
+        PassphraseCost { memory: self.memory, passes: self.passes, lanes: self.lanes }
+    }
+
     /// What it costs to try it, in KiB times passes.
     pub fn cost(&self) -> u64 {
         u64::from(self.memory) * u64::from(self.passes)
@@ -170,14 +197,13 @@ impl Slot {
         header: &[u8],
         object: &str,
     ) -> Result<Option<(u32, Secret)>> {
-        let cost = PassphraseCost { memory: self.memory, passes: self.passes, lanes: self.lanes };
-        let keys = stretch(passphrase, &self.salt, cost)?;
+        let keys = stretch(passphrase, &self.salt, self.passphrase_cost())?;
         if blake3::Hash::from(keys.commitment) != blake3::Hash::from(self.commitment) {
             return Ok(None);
         }
         let opened = keys.seal.open(&self.bundle, &bound_to(header, &self.id)).map(Zeroizing::new);
         let plain = opened.ok_or_else(|| {
-            StoreError::damaged(object, "the passphrase fits, but slot or header were changed")
+            StoreError::damaged(object, "the passphrase is right, but slot or header were modified")
         })?;
         let mut bundle: Bundle = decode(&plain, object)?;
         if bundle.role != 0 {
@@ -203,7 +229,8 @@ mod tests {
     fn a_slot_opens_for_its_passphrase_and_header_only() {
         let master = Secret([3; 32]);
         let (_, bytes) =
-            create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header").expect("a slot");
+            create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header", Told::default())
+                .expect("a slot");
         let open = |passphrase: &[u8], header: &[u8]| {
             Slot::decode(&bytes, "slot").and_then(|slot| slot.open(passphrase, header, "slot"))
         };
@@ -216,8 +243,15 @@ mod tests {
 
     #[test]
     fn every_changed_byte_of_a_slot_is_damage_and_no_wrong_passphrase() {
-        let (_, bytes) = create(b"gull", PassphraseCost::TRIVIAL, 1, &Secret([3; 32]), b"header")
-            .expect("a slot");
+        let (_, bytes) = create(
+            b"gull",
+            PassphraseCost::TRIVIAL,
+            1,
+            &Secret([3; 32]),
+            b"header",
+            Told::default(),
+        )
+        .expect("a slot");
         for at in 0..bytes.len() {
             let mut changed = bytes.clone();
             changed[at] ^= 1;

@@ -217,7 +217,7 @@ fn open_name(keys: &Keys, leaf: &str) -> Option<ListedSnapshot> {
 
 /// What was just written reads back as something else.
 pub(crate) fn unlike(object: &str) -> StoreError {
-    StoreError::damaged(object, "it was written a moment ago and reads back as something else")
+    StoreError::damaged(object, "reading it back gave something else than was written")
 }
 
 fn info(keys: &Keys, leaf: &str) -> Vec<u8> {
@@ -364,10 +364,10 @@ impl Store {
         let lineage = self.keys.lineage(&snapshot.plan, &snapshot.machine);
         if (snapshot.run, snapshot.started, lineage) != (listed.run, listed.started, listed.lineage)
         {
-            return Err(damaged("it is not the snapshot that its name says"));
+            return Err(damaged("its name belongs to another snapshot"));
         }
         if snapshot.machine != machine {
-            return Err(damaged("another machine has signed it"));
+            return Err(damaged("it is signed by another machine"));
         }
         for run in &snapshot.containers {
             if let Some(wrapped) = &run.wrapped {

@@ -32,13 +32,13 @@ pub(super) fn run(
     match ended {
         Ok(Some(0)) => Ended { reason: None, code: Some(0), output, note: None },
         Ok(Some(code)) => Ended {
-            reason: Some(format!("it ended with status {code}")),
+            reason: Some(format!("exit status {code}")),
             code: i32::try_from(code).ok(),
             output,
             note: None,
         },
         Ok(None) => {
-            Ended { reason: Some("a signal ended it".to_owned()), code: None, output, note: None }
+            Ended { reason: Some("ended by a signal".to_owned()), code: None, output, note: None }
         }
         Err(why) => Ended { reason: Some(why), code: None, output, note: None },
     }

@@ -88,7 +88,7 @@ impl Owed {
         };
         write(&file, &content).map_err(|error| {
             format!(
-                "{} cannot be written ({error}): if this run is killed, nobody makes up for its `leave` commands",
+                "cannot write {} ({error}): if this run is killed, its `leave` commands are not run",
                 file.display()
             )
         })?;

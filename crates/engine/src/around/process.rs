@@ -93,7 +93,7 @@ impl Said {
         let (first, last) = (String::from_utf8_lossy(&self.first), String::from_utf8_lossy(&last));
         match self.left_out {
             0 => format!("{first}{last}"),
-            left_out => format!("{first}\n… {left_out} bytes are left out here …\n{last}"),
+            left_out => format!("{first}\n… {left_out} bytes omitted …\n{last}"),
         }
     }
 }
@@ -107,7 +107,7 @@ pub(super) fn run(
     cancel: Option<&Cancel>,
 ) -> Ended {
     let Some((program, arguments)) = words.split_first() else {
-        return Ended::unable("it names no program");
+        return Ended::unable("no program");
     };
     let mut command = Command::new(program);
     without_secrets(&mut command);
@@ -143,10 +143,10 @@ pub(super) fn run(
     let code = status.as_ref().ok().map(|status| status.code().unwrap_or(-1));
     let reason = match (why, status) {
         (Some(why), _) => Some(why),
-        (None, Err(error)) => Some(format!("its end was not seen: {error}")),
+        (None, Err(error)) => Some(format!("cannot tell how it ended: {error}")),
         (None, Ok(status)) => of_status(status),
     };
-    let note = leaves.then(|| "it has left processes behind".to_owned());
+    let note = leaves.then(|| "it left processes behind".to_owned());
     Ended { reason, code, output, note }
 }
 
@@ -154,17 +154,17 @@ pub(super) fn run(
 fn of_status(status: ExitStatus) -> Option<String> {
     match (status.success(), status.code(), status.signal()) {
         (true, ..) => None,
-        (false, Some(code), _) => Some(format!("it ended with status {code}")),
-        (false, None, Some(signal)) => Some(format!("signal {signal} ended it")),
-        (false, None, None) => Some("it ended badly".to_owned()),
+        (false, Some(code), _) => Some(format!("exit status {code}")),
+        (false, None, Some(signal)) => Some(format!("killed by signal {signal}")),
+        (false, None, None) => Some("it failed".to_owned()),
     }
 }
 
 fn unable(program: &str, error: &io::Error) -> String {
     match error.kind() {
-        io::ErrorKind::NotFound => format!("there is no program {program}"),
-        io::ErrorKind::PermissionDenied => format!("{program} may not be run by this account"),
-        _ => format!("{program} could not be started: {error}"),
+        io::ErrorKind::NotFound => format!("no program {program}"),
+        io::ErrorKind::PermissionDenied => format!("this account may not run {program}"),
+        _ => format!("cannot start {program}: {error}"),
     }
 }
 
@@ -196,7 +196,7 @@ fn wait(
                 let why = match cancel.is_some_and(Cancel::is_cancelled) {
                     true => Some("it was interrupted".to_owned()),
                     false if begun.elapsed() >= timeout => {
-                        Some(format!("it took longer than {}", shown(timeout)))
+                        Some(format!("timed out after {}", shown(timeout)))
                     }
                     false => None,
                 };
@@ -246,16 +246,13 @@ mod tests {
         assert_eq!((ended.reason.clone(), ended.code), (None, Some(0)));
         assert!(ended.output.contains("readings") && ended.output.contains("oh"), "{ended:?}");
         let ended = shell("exit 7", LONG);
-        assert_eq!(
-            (ended.reason.as_deref(), ended.code),
-            (Some("it ended with status 7"), Some(7))
-        );
+        assert_eq!((ended.reason.as_deref(), ended.code), (Some("exit status 7"), Some(7)));
         let ended = shell("kill -9 $$", LONG);
-        assert_eq!(ended.reason.as_deref(), Some("signal 9 ended it"));
+        assert_eq!(ended.reason.as_deref(), Some("killed by signal 9"));
         let ended = run(&words(&["/no/such/program"]), &[], LONG, None);
-        assert!(ended.reason.is_some_and(|why| why.contains("there is no program")));
+        assert!(ended.reason.is_some_and(|why| why.contains("no program")));
         let ended = run(&words(&["/etc/passwd"]), &[], LONG, None);
-        assert!(ended.reason.is_some_and(|why| why.contains("may not be run")));
+        assert!(ended.reason.is_some_and(|why| why.contains("may not run")));
     }
 
     #[test]
@@ -264,7 +261,7 @@ mod tests {
         assert_eq!(ended.reason, None);
         assert!(ended.output.len() < FIRST + LAST + 100, "{}", ended.output.len());
         assert!(ended.output.starts_with("first\n1\n") && ended.output.ends_with("last\n"));
-        assert!(ended.output.contains("bytes are left out here"));
+        assert!(ended.output.contains("bytes omitted"));
     }
 
     #[test]
@@ -278,7 +275,7 @@ mod tests {
         );
         let begun = Instant::now();
         let ended = shell(&script, Duration::from_secs(1));
-        assert_eq!(ended.reason.as_deref(), Some("it took longer than 1 s"));
+        assert_eq!(ended.reason.as_deref(), Some("timed out after 1 s"));
         assert!(begun.elapsed() < GRACE + Duration::from_secs(10), "{:?}", begun.elapsed());
         let child: i32 = fs::read_to_string(file).expect("a number").trim().parse().expect("one");
         let child = Pid::from_raw(child).expect("a process");
@@ -302,7 +299,7 @@ mod tests {
         assert_eq!(ended.reason.as_deref(), Some("it was interrupted"));
         let ended = shell("sleep 60 & echo $!", LONG);
         assert_eq!(ended.reason, None);
-        assert_eq!(ended.note.as_deref(), Some("it has left processes behind"));
+        assert_eq!(ended.note.as_deref(), Some("it left processes behind"));
         let left: i32 = ended.output.trim().parse().expect("a number");
         let left = Pid::from_raw(left).expect("a process");
         kill_process(left, Signal::KILL).expect("it was left alone");

@@ -92,8 +92,7 @@ pub struct RunOptions<'a> {
 }
 
 /// What to do about a command that should have left and did not.
-const LEAVE_HINT: &str =
-    "something may still be stopped: look after it, and run the command by hand";
+const LEAVE_HINT: &str = "something may still be stopped: check it, and run the command by hand";
 
 /// Damage that was found, in words.
 #[must_use]
@@ -121,15 +120,15 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
     let is_guarded = report.status == RunStatus::Guarded;
     let noticed = report.shrinkage.as_ref().filter(|_| is_guarded).map(Shrinkage::words);
     let not_left = (!report.not_left.is_empty())
-        .then(|| format!("not left as it should be: {}", report.not_left.join("; ")));
+        .then(|| format!("`leave` failed: {}", report.not_left.join("; ")));
     let not_entered = (!report.not_entered.is_empty())
-        .then(|| format!("not entered, and gone on without: {}", report.not_entered.join("; ")));
+        .then(|| format!("`enter` failed, continued without: {}", report.not_entered.join("; ")));
     let damage = (!report.damage.is_empty()).then(|| damage_words(&report.damage));
     let hint = match (is_guarded, &not_left, &damage) {
-        (true, ..) => Some("look whether that is right, then run it again and agree".to_owned()),
+        (true, ..) => Some("check whether this is right, then run it again and agree".to_owned()),
         (false, Some(_), _) => Some(LEAVE_HINT.to_owned()),
         (false, None, Some(_)) => {
-            Some(format!("skellin verify {} names the files that older snapshots lost", plan.store))
+            Some(format!("skellin verify {} lists the files that older snapshots lost", plan.store))
         }
         (false, None, None) => None,
     };
@@ -188,7 +187,8 @@ impl Conductor<'_> {
             }
             // A snapshot is worth more than the certainty that nobody makes another beside it.
             Err(error) if error.is_no_room() => {
-                self.events.event(Event::Note(format!("{error}; the run goes on without a lock")));
+                self.events
+                    .event(Event::Note(format!("{error}; the run continues without a lock")));
                 None
             }
             Err(error) => return (None, Err(error.into())),
@@ -267,10 +267,10 @@ impl Conductor<'_> {
         };
         let (not_entered, not_left) = around.finish(outcome);
         for what in &not_entered {
-            self.events.event(Event::Note(format!("not entered, and gone on without: {what}")));
+            self.events.event(Event::Note(format!("`enter` failed, continued without: {what}")));
         }
         for what in &not_left {
-            self.events.event(Event::Note(format!("not left as it should be: {what}")));
+            self.events.event(Event::Note(format!("`leave` failed: {what}")));
         }
         let mut report = ran?;
         let is_whole = not_left.is_empty() && not_entered.is_empty();
@@ -288,14 +288,14 @@ impl Conductor<'_> {
     fn wait_for_store(&self, store: &str, steps: &Steps<'_>) -> Result<Option<StoreLock>> {
         let (state, started) = (&self.configuration.folders.state, self.clock.now());
         let waits = || {
-            let note = format!("{store}: other work goes on there; this waits for its end");
+            let note = format!("store {store} is in use; waiting");
             self.events.event(Event::Note(note));
         };
         let (lock, waited) = StoreLock::wait(state, store, self.cancel, &waits)?;
         if waited {
             steps.add(&StepRecord {
                 kind: "wait".to_owned(),
-                subject: format!("for other work in {store}"),
+                subject: format!("for store {store}"),
                 started,
                 ended: Some(self.clock.now()),
                 outcome: Outcome::Done,
@@ -442,7 +442,7 @@ impl Conductor<'_> {
                 format!("{} damaged snapshots: {}", report.damaged.len(), damaged.reason)
             }),
             hint: (!report.damaged.is_empty())
-                .then(|| "verify the store they are in: it names the files".to_owned()),
+                .then(|| "verify their store: it lists the files".to_owned()),
             ..Ending::at(
                 self.clock.now(),
                 match (report.interrupted, report.damaged.is_empty()) {
@@ -479,7 +479,7 @@ impl Conductor<'_> {
             Ending {
                 bytes: ByteCounts { read: report.bytes_read, ..ByteCounts::default() },
                 words: (damaged > 0).then(|| format!("{damaged} damaged objects")),
-                hint: (damaged > 0).then(|| format!("skellin verify {store_name} names the files")),
+                hint: (damaged > 0).then(|| format!("skellin verify {store_name} lists the files")),
                 ..Ending::at(self.clock.now(), outcome)
             }
         });
@@ -542,6 +542,6 @@ impl Conductor<'_> {
 
     /// Work is worth more than its record.
     fn note(&self, error: &EngineError) {
-        self.events.event(Event::Note(format!("{error}; the work goes on without a record")));
+        self.events.event(Event::Note(format!("{error}; the work is not recorded")));
     }
 }

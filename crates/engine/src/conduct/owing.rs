@@ -40,7 +40,7 @@ impl Conductor<'_> {
             let ended = owed.entering.as_deref().map_or(0, around::end_marked);
             if ended > 0 {
                 let note = format!(
-                    "{}: an `enter` command of an earlier run was still running and was ended",
+                    "{}: an `enter` command of an earlier run was still running and was stopped",
                     owed.plan
                 );
                 self.events.event(Event::Note(note));
@@ -60,7 +60,7 @@ impl Conductor<'_> {
                 }
             }
             let words = format!(
-                "{}: an earlier run ended without a word; its `leave` commands are made up for",
+                "{}: an earlier run ended unexpectedly; running its `leave` commands now",
                 owed.plan
             );
             self.events.event(Event::Note(words.clone()));

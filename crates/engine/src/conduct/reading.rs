@@ -24,7 +24,7 @@ impl Steps<'_> {
     pub fn add(&self, step: &StepRecord) {
         let (Some(journal), Some(entry)) = (self.journal, self.entry) else { return };
         if let Err(error) = journal.add_step(entry, step) {
-            self.events.event(Event::Note(format!("{error}; a step has no record")));
+            self.events.event(Event::Note(format!("{error}; a step is not recorded")));
         }
         let words = step.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
         let line =
@@ -161,8 +161,7 @@ impl Surrounding for AroundReading<'_> {
             }
             Err(not) => {
                 let last = not.ended.output.lines().rev().find(|line| !line.trim().is_empty());
-                let said =
-                    last.map_or(String::new(), |line| format!(" (it said: {})", line.trim()));
+                let said = last.map_or(String::new(), |line| format!(" (output: {})", line.trim()));
                 let why = not.ended.reason.unwrap_or_default();
                 Err(EngineError::NotEntered { command: not.command, why: format!("{why}{said}") })
             }

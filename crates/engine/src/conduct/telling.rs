@@ -45,7 +45,7 @@ pub(crate) fn last_good(journal: &Journal, plan: &str, before: Option<i64>) -> O
 }
 
 impl Conductor<'_> {
-    /// Runs a plan, copies its snapshots to where the plan wants them, and puts on its way what is
+    /// Runs a plan, copies its snapshots to where the plan wants them, and puts being sent what is
     /// to be told of it. One copy that fails keeps no other from being made: the snapshot is there,
     /// and the next run makes up for it.
     pub fn run_whole<E: Failure>(
@@ -73,7 +73,7 @@ impl Conductor<'_> {
                 }
                 let words = |error: &E| (error.words(), error.is_interruption());
                 let done = steps.step("replicate", to, words, || {
-                    self.replicate(&from, to, Some(&plan.name), || open(to))
+                    self.replicate(&from, to, Some(plan.series()), || open(to))
                 });
                 told(Stage::Copied(to, &done));
                 copies.push((to.clone(), done));
@@ -121,7 +121,7 @@ impl Conductor<'_> {
                     None => continue,
                 },
             };
-            let words = format!("the snapshot is made, and its copy in {to} is not: {why}");
+            let words = format!("the snapshot was made, but not copied to {to}: {why}");
             happening.words = Some(match happening.words.take() {
                 Some(before) => format!("{before}; {words}"),
                 None => words,
@@ -131,7 +131,7 @@ impl Conductor<'_> {
         if let Err(error) =
             note_standing(self.configuration, journal, &About::of(plan), standing, &happening)
         {
-            self.events.event(Event::Note(format!("{error}; nobody is told of this run")));
+            self.events.event(Event::Note(format!("{error}; no notification for this run")));
         }
     }
 }
@@ -150,7 +150,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
     ));
     if !report.not_left.is_empty() {
         happening.words = Some(format!(
-            "the snapshot is made, but a command after the reading failed: {}",
+            "the snapshot was made, but a `leave` command failed: {}",
             report.not_left.join("; ")
         ));
         happening.hint = Some(super::LEAVE_HINT.to_owned());
@@ -160,7 +160,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
         RunStatus::Done => Some(Standing::Good),
         RunStatus::Exceptions if report.exception_count == 0 && !report.not_entered.is_empty() => {
             happening.words = Some(format!(
-                "the snapshot is made, but a command before the reading failed: {}",
+                "the snapshot was made, but an `enter` command failed: {}",
                 report.not_entered.join("; ")
             ));
             Some(Standing::Exceptions)
@@ -175,7 +175,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
                 })
                 .collect();
             happening.words = Some(format!(
-                "{} paths could not be taken, among them {}",
+                "{} paths could not be read, such as {}",
                 report.exception_count,
                 named.join("; ")
             ));
@@ -185,7 +185,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
         RunStatus::Guarded => {
             happening.words = report.shrinkage.as_ref().map(|noticed| noticed.words());
             happening.hint =
-                Some("look whether that is right, then run it by hand with --agree".to_owned());
+                Some("check whether this is right, then run it by hand with --agree".to_owned());
             Some(Standing::Failed)
         }
         RunStatus::Interrupted => None,

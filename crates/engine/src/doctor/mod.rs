@@ -130,15 +130,15 @@ impl Examination<'_> {
                 }
                 many => {
                     let what = match many.len() {
-                        1 => "it has a mistake and is not used".to_owned(),
-                        count => format!("it has {count} mistakes and is not used"),
+                        1 => "1 mistake; it is not used".to_owned(),
+                        count => format!("{count} mistakes; it is not used"),
                     };
-                    found.push(wrong(subject, what, "skellin plan check shows each with its line"));
+                    found.push(wrong(subject, what, "skellin plan check lists each with its line"));
                 }
             }
         }
         if self.configuration.plans.is_empty() {
-            let what = "there is no plan: nothing of this machine is protected";
+            let what = "there is no plan: nothing on this machine is backed up";
             found.push(wrong(
                 folders.config.display().to_string(),
                 what,
@@ -149,15 +149,15 @@ impl Examination<'_> {
             found.push(Finding {
                 weight: Weight::Doubtful,
                 subject: aside.display().to_string(),
-                what: "a damaged journal was put aside here; what could be read of it is in the new one"
+                what: "a damaged journal was moved here; what could be read was copied into the new one"
                     .to_owned(),
-                hint: "check this disk; remove the file when nobody wants to look at it".to_owned(),
+                hint: "check this disk; remove the file when it is no longer needed".to_owned(),
             });
         }
         if self.journal.is_none() {
             let subject = folders.state.display().to_string();
-            let what = "the journal cannot be written: nobody will know what was run";
-            found.push(wrong(subject, what, "let this user write there"));
+            let what = "cannot write the journal: runs are not recorded";
+            found.push(wrong(subject, what, "let this account write there"));
         }
     }
 
@@ -168,16 +168,16 @@ impl Examination<'_> {
             found.push(Finding {
                 weight: Weight::Doubtful,
                 subject: subject.clone(),
-                what: "no plan writes to it".to_owned(),
-                hint: format!("name it in a plan: store = \"{}\"", store.name),
+                what: "not used by any plan".to_owned(),
+                hint: format!("use it in a plan: store = \"{}\"", store.name),
             });
         } else if !self.is_verified(&store.name) {
             found.push(Finding {
                 weight: Weight::Doubtful,
                 subject: subject.clone(),
-                what: "this machine has never verified it".to_owned(),
+                what: "never verified by this machine".to_owned(),
                 hint: format!(
-                    "skellin verify {}; or by itself: schedule = {{ verify = \"sundays at 03:00\" }} in stores.toml",
+                    "skellin verify {}; or on a schedule: schedule = {{ verify = \"sundays at 03:00\" }} in stores.toml",
                     store.name
                 ),
             });
@@ -204,9 +204,9 @@ impl Examination<'_> {
             found.push(Finding {
                 weight: Weight::Doubtful,
                 subject: subject.clone(),
-                what: "nothing is encrypted on the way there: its password travels openly"
+                what: "the connection is not encrypted: the password can be read on the network"
                     .to_owned(),
-                hint: "use webdavs:// or ftps:// where the server has it".to_owned(),
+                hint: "use webdavs:// or ftps:// if the server supports it".to_owned(),
             });
         }
         let header = open_place(store, &self.configuration.folders)
@@ -219,8 +219,8 @@ impl Examination<'_> {
         if let Ok(facts) = rustix::fs::statvfs(&place) {
             let free = facts.f_bavail * facts.f_frsize;
             if free < LITTLE_ROOM {
-                let what = format!("only {} MiB are free at {}", free >> 20, place.display());
-                found.push(wrong(subject.clone(), what, "make room before the next run needs it"));
+                let what = format!("only {} MiB free at {}", free >> 20, place.display());
+                found.push(wrong(subject.clone(), what, "free space before the next run needs it"));
             }
         }
     }
@@ -247,8 +247,8 @@ impl Examination<'_> {
         (!beside.is_empty()).then(|| Finding {
             weight: Weight::Doubtful,
             subject: format!("store {}", store.name),
-            what: format!("it lies on the same file system as {}", beside.join(", ")),
-            hint: "what takes that disk takes both: keep it on another".to_owned(),
+            what: format!("on the same file system as {}", beside.join(", ")),
+            hint: "one disk failure loses both: keep the store on another disk".to_owned(),
         })
     }
 
@@ -256,10 +256,10 @@ impl Examination<'_> {
         let subject = format!("plan {}", plan.name);
         for source in &plan.sources {
             let Err(error) = self.configuration.grounds.try_source(source) else { continue };
-            let what = format!("its source {} cannot be read: {error}", source.display());
-            let hint = error
-                .hint()
-                .unwrap_or_else(|| "is it mounted, and may this user read it?".to_owned());
+            let what = format!("cannot read source {}: {error}", source.display());
+            let hint = error.hint().unwrap_or_else(|| {
+                "check the mount, and the permissions of this account".to_owned()
+            });
             found.push(wrong(subject.clone(), what, hint));
         }
         let entries = self.journal.and_then(|journal| journal.entries(Some(&plan.name), 200).ok());
@@ -277,12 +277,12 @@ impl Examination<'_> {
                 weight: Weight::Doubtful,
                 subject: subject.clone(),
                 what: format!(
-                    "{} of its runs are dated later than now, up to {}: the clock was ahead, or is behind now",
+                    "{} runs are dated later than now, up to {}: the clock was ahead, or is behind now",
                     ahead.len(),
                     dated.to_zoned(zone).strftime("%a %d %b %Y at %H:%M")
                 ),
                 hint: format!(
-                    "check the clock of this machine (timedatectl); the snapshots are whole, but not the newest whatever their date: restore from them by id, such as {}",
+                    "check the clock of this machine (timedatectl); these snapshots are complete but do not count as newest: restore from them by id, such as {}",
                     short_id(&snapshot)
                 ),
             });
@@ -290,21 +290,20 @@ impl Examination<'_> {
         let ended = runs.iter().find(|entry| entry.outcome != Outcome::Running);
         let good = runs.iter().find(|entry| entry.snapshot.is_some());
         if let Some(last) = ended.filter(|last| last.snapshot.is_none()) {
-            let what =
-                format!("its last run came to nothing: {}", last.words.clone().unwrap_or_default());
+            let what = format!("last run failed: {}", last.words.clone().unwrap_or_default());
             let hint = last.hint.clone().unwrap_or_else(|| format!("skellin run {}", plan.name));
             found.push(wrong(subject.clone(), what, hint));
         }
         let Some(good) = good else {
-            let what = "the journal of this machine knows no good run of it";
+            let what = "no successful run in the journal of this machine";
             return found.push(wrong(subject, what, format!("skellin run {}", plan.name)));
         };
         match &plan.schedule {
             None => found.push(Finding {
                 weight: Weight::Doubtful,
                 subject,
-                what: "it has no schedule and runs only by hand".to_owned(),
-                hint: "add [schedule] with run = \"daily at 21:40\", or what suits it".to_owned(),
+                what: "no schedule: it runs only by hand".to_owned(),
+                hint: "add [schedule] with run = \"daily at 21:40\"".to_owned(),
             }),
             Some(schedule) => {
                 let at = |time| Timestamp::from_millisecond(time).ok();
@@ -314,11 +313,11 @@ impl Examination<'_> {
                 // One moment may be about to be made up; two were missed.
                 if due.len() > 1 {
                     let what = format!(
-                        "it is late: its plan says {}, and the last good run was {}",
+                        "late: scheduled {}, last good run {}",
                         schedule.words(),
                         from.to_zoned(zone).strftime("on %a %d %b %Y at %H:%M")
                     );
-                    let hint = "skellin due --run makes it up; skellin timers install has it done by itself";
+                    let hint = "skellin due --run runs it now; skellin timers install starts it on schedule";
                     found.push(wrong(subject, what, hint));
                 }
             }
@@ -328,7 +327,7 @@ impl Examination<'_> {
 
 fn describe(gap: &Gap) -> Finding {
     let more = if gap.is_more { "at least " } else { "" };
-    let mut what = format!("no plan takes it: {more}{} files, {}", gap.files, size(gap.bytes));
+    let mut what = format!("not in any plan: {more}{} files, {}", gap.files, size(gap.bytes));
     if let Some((kind, files)) = gap.holds {
         what.push_str(&format!(", {files} of them irreplaceable, {kind} above all"));
     }
@@ -336,7 +335,7 @@ fn describe(gap: &Gap) -> Finding {
         weight: Weight::Doubtful,
         subject: gap.path.display().to_string(),
         what,
-        hint: "add it to a plan's sources, or to a plan of its own".to_owned(),
+        hint: "add it to the sources of a plan, or make a new plan".to_owned(),
     }
 }
 

@@ -39,10 +39,10 @@ impl Examination<'_> {
             let commands: Vec<String> =
                 owed.commands.iter().map(|command| command.leave.join(" ")).collect();
             let what = format!(
-                "a run ended without a word and its `leave` is still owed: {}",
+                "a run ended unexpectedly, and its `leave` commands were not run: {}",
                 commands.join("; ")
             );
-            let hint = "skellin due --run makes up for it";
+            let hint = "skellin due --run runs them";
             found.push(wrong(format!("plan {}", owed.plan), what, hint));
         }
     }
@@ -66,14 +66,14 @@ impl Examination<'_> {
         let all_pings = |list: &[String]| !list.is_empty() && list.iter().all(is_ping);
         if all_pings(&tell.failure) || all_pings(&tell.late) {
             add(
-                "a failure is told to a ping only, which is requested after success alone",
-                "name a mail, a webhook, a command or the desktop for failure and late",
+                "failure and late go only to a ping, which is requested only after success",
+                "use mail, a webhook, a command or the desktop for failure and late",
             );
         }
         let watched = tell.success.iter().any(is_ping);
         if plan.schedule.is_some() && !channels.is_empty() && tell.failure.is_empty() && !watched {
             add(
-                "it runs by itself, and nobody is told when it fails",
+                "scheduled, and nobody is notified when it fails",
                 "add [tell] with failure = […] and late = […]",
             );
         }
@@ -91,13 +91,12 @@ impl Examination<'_> {
         for due in watch.plans(self.now).unwrap_or_default() {
             let Some(over) = due.fit.and_then(|fit| fit.over) else { continue };
             let over = over.as_mins().max(1);
-            let what =
-                format!("its next run will not be done before its window closes, by {over} min");
+            let what = format!("the next run will exceed its window by {over} min");
             let takes = due.takes.map_or(SignedDuration::ZERO, |takes| {
                 SignedDuration::try_from_secs_f64(takes.seconds).unwrap_or(SignedDuration::ZERO)
             });
             let hint = format!(
-                "it takes about {} min: start it earlier, or open the window wider",
+                "it takes about {} min: start it earlier, or widen the window",
                 takes.as_mins().max(1)
             );
             found.push(wrong(format!("plan {}", due.plan), what, hint));

@@ -34,7 +34,7 @@ impl FarDirectory {
                 && !entry.name.contains(['/', '\0']);
             match is_name {
                 true => entries.push((entry.name, Facts::far(&entry.facts))),
-                false => unfit.push((entry.name, "its name cannot be one of a file")),
+                false => unfit.push((entry.name, "its name is not a valid file name")),
             }
         }
         // Directories first, so that they are what is kept of two of one name.

@@ -76,7 +76,7 @@ impl Trouble {
                     }
                 }
                 Errno::ACCESS | Errno::PERM => "permission denied".to_owned(),
-                other => format!("it cannot be read: {other}"),
+                other => format!("cannot read it: {other}"),
             },
             Self::Far(error) if error.is_not_found() && met => vanished(),
             Self::Far(error) => error.reason(),
@@ -101,7 +101,7 @@ impl Trouble {
 }
 
 fn vanished() -> String {
-    "it vanished or was replaced while the run went by".to_owned()
+    "it vanished or was replaced during the run".to_owned()
 }
 
 impl Origin {

@@ -1,6 +1,7 @@
 //! Looking back: snapshots, what is in them, and the versions of a path.
 
 mod listing;
+mod naming;
 mod versions;
 
 use std::io::Write;
@@ -14,6 +15,7 @@ use crate::{
     error::{EngineError, Result},
 };
 pub use listing::{Against, difference, list};
+pub use naming::{Followed, follow};
 pub use versions::{PathHistory, Version};
 
 /// A path in a snapshot.
@@ -91,12 +93,12 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
                     Ok(Meant { snapshot: store.read_snapshot(one)?, order: one.order, ahead: None })
                 }
                 (Some(_), Some(_)) => Err(unknown(
-                    format!("more than one snapshot's id begins with {id}"),
-                    "give more digits of it",
+                    format!("several snapshot ids begin with {id}"),
+                    "give more digits",
                 )),
                 (None, _) => Err(unknown(
-                    format!("no snapshot's id begins with {id}"),
-                    "`skellin history` shows them all",
+                    format!("no snapshot id begins with {id}"),
+                    "skellin history lists all snapshots",
                 )),
             }
         }
@@ -117,11 +119,11 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
             let too_young = || match when {
                 When::At(moment) => unknown(
                     format!("`{plan}` has no snapshot as old as {moment}"),
-                    "`skellin history` shows them all",
+                    "skellin history lists all snapshots",
                 ),
                 When::Newest => unknown(
                     format!("`{plan}` has no snapshot in this store"),
-                    "`skellin history` shows what there is",
+                    "skellin history lists all snapshots",
                 ),
             };
             if has_any(wanted) {
@@ -136,25 +138,25 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
             match (machines.as_slice(), whose.named) {
                 ([], _) => Err(unknown(
                     format!("`{plan}` has no snapshot in this store"),
-                    "`skellin history` shows what there is",
+                    "skellin history lists all snapshots",
                 )),
                 ([other], None) => {
                     newest_of(store, &listed, (plan, other), limit)?.ok_or_else(too_young)
                 }
                 (others, None) => Err(unknown(
                     format!(
-                        "this machine, {}, has no snapshot of `{plan}`; {} have",
+                        "machine {} has no snapshot of `{plan}`; {} have",
                         whose.own,
                         others.join(" and ")
                     ),
-                    "say whose with --machine NAME",
+                    "choose with --machine NAME",
                 )),
                 (others, Some(named)) => Err(unknown(
                     format!(
-                        "{named} has no snapshot of `{plan}`; there are those of {}",
+                        "machine {named} has no snapshot of `{plan}`; there are snapshots of {}",
                         others.join(" and ")
                     ),
-                    "say whose with --machine NAME",
+                    "choose with --machine NAME",
                 )),
             }
         }
@@ -295,10 +297,8 @@ pub fn must_locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Lo
     }
     let hint = match nearest_path(store, snapshot, path)? {
         Some(near) => format!("did you mean {}?", String::from_utf8_lossy(&near)),
-        None => {
-            "give a full path, or one that begins with a source's name; `skellin tree` lists them"
-                .to_owned()
-        }
+        None => "give a full path, or one that begins with a source name; skellin tree lists them"
+            .to_owned(),
     };
     let what = format!("{} is not in this snapshot", String::from_utf8_lossy(path));
     Err(EngineError::Unknown { what, hint })
@@ -381,18 +381,6 @@ pub fn walk(
     Ok(())
 }
 
-/// The distinct versions of a path through the snapshots of a plan, oldest first.
-///
-/// # Errors
-/// If the store cannot be read.
-pub fn versions(store: &Store, plan: &str, path: &[u8]) -> Result<Vec<Version>> {
-    let mut history = PathHistory::new(store, path);
-    for snapshot in snapshots(store, Some(plan), |_, _| {})? {
-        history.take(&snapshot)?;
-    }
-    Ok(history.finish())
-}
-
 /// Writes the content of a file.
 ///
 /// # Errors
@@ -400,8 +388,8 @@ pub fn versions(store: &Store, plan: &str, path: &[u8]) -> Result<Vec<Version>> 
 pub fn print(store: &Store, located: &Located, out: &mut dyn Write) -> Result<()> {
     let Body::File { recipe, .. } = &located.entry.body else {
         return Err(EngineError::Unknown {
-            what: format!("{} is no file", String::from_utf8_lossy(&located.path)),
-            hint: "`skellin tree` shows what is in a directory".to_owned(),
+            what: format!("{} is not a file", String::from_utf8_lossy(&located.path)),
+            hint: "skellin tree lists a directory".to_owned(),
         });
     };
     let failed = |source: std::io::Error| EngineError::local("write", "the output", source);

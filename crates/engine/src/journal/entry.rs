@@ -21,7 +21,7 @@ pub enum Work {
     Verify,
     /// Snapshots copied to a store.
     Replicate,
-    /// `leave` commands made up for after a run that ended without a word.
+    /// ran pending `leave` commands after a run that ended without a word.
     Leave,
 }
 

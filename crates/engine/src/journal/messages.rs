@@ -156,7 +156,7 @@ impl Journal {
         })
     }
 
-    /// Puts a message about a sign on its way, which is forgotten by that: whoever is first tells.
+    /// Puts a message about a sign being sent, which is forgotten by that: whoever is first tells.
     ///
     /// # Errors
     /// If the journal cannot be written.
@@ -183,6 +183,22 @@ impl Journal {
     /// If the journal cannot be read.
     pub fn troubles(&self, plan: &str) -> Result<Vec<Trouble>> {
         self.with(|connection| troubles(&connection.transaction()?, plan))
+    }
+
+    /// Everything of a plan goes to its new name.
+    ///
+    /// # Errors
+    /// If the journal cannot be written; then nothing has changed.
+    pub(crate) fn rename_plan(&self, from: &str, to: &str) -> Result<()> {
+        self.with(|connection| {
+            let transaction =
+                connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            for table in ["work", "trouble", "heard", "message"] {
+                let sql = format!("UPDATE OR REPLACE {table} SET plan = ?2 WHERE plan = ?1");
+                transaction.execute(&sql, [from, to])?;
+            }
+            transaction.commit()
+        })
     }
 
     /// Takes the messages whose time has come, so that no other process sends them too.

@@ -68,7 +68,7 @@ impl std::fmt::Display for Mended {
         let Self { aside, kept } = self;
         write!(
             f,
-            "the journal was damaged; it is at {} now, and {kept} entries of it were recovered",
+            "the journal was damaged; it was moved to {}, and {kept} entries were recovered",
             aside.display()
         )
     }

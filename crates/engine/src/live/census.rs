@@ -251,7 +251,7 @@ impl Walk<'_> {
     ) -> Result<Frame> {
         let (names, failure) = ground.names(usize::MAX);
         if let Some(error) = failure {
-            self.trouble(node, &path, format!("it cannot be listed to its end: {error}"));
+            self.trouble(node, &path, format!("cannot list it completely: {error}"));
         }
         let old = Before::new(self.looking.before.map(|(store, _)| store), before);
         let (mut ahead, mut shares, mut waiting) = (Vec::new(), Shares::default(), 0);

@@ -62,8 +62,8 @@ impl Grounds {
             return Ok(Origin::Far(Arc::clone(files), length));
         }
         let spec = FarSource::of(source).ok_or_else(|| EngineError::Unknown {
-            what: format!("{} is no source", source.display()),
-            hint: "give a full path, or one of another host as sftp://host/path".to_owned(),
+            what: format!("{} is not a source", source.display()),
+            hint: "give a full path, or sftp://host/path for another host".to_owned(),
         })?;
         let files = self.open(&spec)?;
         opened.insert(source.to_path_buf(), Arc::clone(&files));
@@ -98,8 +98,8 @@ impl Grounds {
         match &config.place {
             PlaceSpec::Sftp(told) => targets::sftp(told, &config),
             other => Err(EngineError::Unknown {
-                what: format!("{other} is reached by no SSH"),
-                hint: "name a host that is".to_owned(),
+                what: format!("{other} is not reached by SSH"),
+                hint: "use a host that is".to_owned(),
             }),
         }
     }
@@ -120,7 +120,7 @@ impl Grounds {
             PlaceSpec::S3(bucket) if host.access.objects.endpoint.is_none() => {
                 let name = &bucket.bucket;
                 return Err(EngineError::Unknown {
-                    what: format!("hosts.toml does not say where the bucket {name} is"),
+                    what: format!("bucket {name} is not in hosts.toml"),
                     hint: format!("add [{name}] with endpoint = \"https://…\" and credentials"),
                 });
             }
@@ -145,7 +145,7 @@ impl Grounds {
             }
             PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => {
                 return Err(EngineError::Unknown {
-                    what: format!("{} lies on no other host", config.place),
+                    what: format!("{} is not on another host", config.place),
                     hint: "give its full path".to_owned(),
                 });
             }

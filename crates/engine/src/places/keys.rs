@@ -36,8 +36,8 @@ pub(super) fn login(config: &StoreConfig) -> Result<S3Login> {
         // What is wrong is not repeated: it may be the secret.
         let told = told.ok_or_else(|| {
             failed(
-                "it does not hold a key",
-                "write two lines there: id = \"…\" and secret = \"…\"".to_owned(),
+                "it does not contain a key",
+                "write two lines: id = \"…\" and secret = \"…\"".to_owned(),
             )
         })?;
         let token = told.token.map(Into::into);
@@ -45,7 +45,7 @@ pub(super) fn login(config: &StoreConfig) -> Result<S3Login> {
     };
     match &config.access.objects.credentials {
         None => Err(failed(
-            "stores.toml does not say where it is",
+            "not configured in stores.toml",
             "credentials = { file = \"…\" }, a file with id = \"…\" and secret = \"…\"".to_owned(),
         )),
         Some(KeySource::Instance) => Ok(S3Login::Instance(METADATA.to_owned())),

@@ -93,9 +93,9 @@ pub fn prepare_place(config: &StoreConfig) -> Result<Arc<dyn Place>> {
     Ok(match &config.place {
         PlaceSpec::Directory(path) => Arc::new(DirectoryPlace::prepare(path.clone(), FOLDERS)?),
         PlaceSpec::Drive(_) => {
-            let why = "which drive it shall be is not said";
+            let why = "the drive is not specified";
             let hint = format!(
-                "skellin store create {} --on DIR, the directory the drive is mounted at",
+                "skellin store create {} --on DIR (the mount point of the drive)",
                 config.name
             );
             let place = config.place.to_string();

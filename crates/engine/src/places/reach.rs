@@ -35,7 +35,7 @@ pub struct ReachStep {
 
 /// Goes the way to a store's place step by step, writes there, reads it back and takes it away
 /// again; `told` hears of each step. The first that fails is the error. `accept_new`: whether a host
-/// whose key is not known is accepted and remembered.
+/// whose key is not known is accepted and saved.
 ///
 /// # Errors
 /// The first step that fails, with what it means.
@@ -49,7 +49,7 @@ pub fn reach(
     let place = go(config, folders, accept_new, &say)?;
     try_out(&*place, &say)?;
     match Store::header_at(&*place) {
-        Ok(header) => say("store", format!("there is one, id {}", header.store)),
+        Ok(header) => say("store", format!("found, id {}", header.store)),
         Err(StoreError::NoStore(_)) => say("store", "none yet".to_owned()),
         Err(error) => return Err(error.into()),
     }
@@ -108,19 +108,19 @@ fn go(
             if encrypted {
                 say("TLS", authority(config));
             }
-            say("login", format!("the key may list the bucket {}", bucket.bucket));
+            say("login", format!("the key can list bucket {}", bucket.bucket));
             clock(told);
             if place.sees_other_buckets() {
-                say("too much", "the key sees other buckets of the server too: one for this bucket alone would do".to_owned());
+                say(
+                    "too much",
+                    "the key can list other buckets too; a key for this bucket is enough"
+                        .to_owned(),
+                );
             }
             if let Some(class) = class {
-                let wait = thaw.map(|seconds| {
-                    format!(
-                        ", to be thawed for about {} h before it is read",
-                        seconds.div_ceil(3600)
-                    )
-                });
-                say("class", format!("content is kept as {class}{}", wait.unwrap_or_default()));
+                let wait = thaw
+                    .map(|seconds| format!(", retrieval takes about {} h", seconds.div_ceil(3600)));
+                say("class", format!("content is stored as {class}{}", wait.unwrap_or_default()));
             }
             Arc::new(place)
         }
@@ -149,8 +149,8 @@ fn go(
 /// Whom the server's certificate is from.
 fn authority(config: &StoreConfig) -> String {
     match &config.access.authority {
-        Some(file) => format!("the certificate is from the authority in {}", file.display()),
-        None => "the certificate is from an authority this machine knows".to_owned(),
+        Some(file) => format!("certificate issued by the authority in {}", file.display()),
+        None => "certificate issued by a known authority".to_owned(),
     }
 }
 
@@ -160,12 +160,12 @@ fn by_sftp(place: &SftpPlace, say: &Say<'_>) -> Result<()> {
         SftpStep::Name { host, addresses } => {
             say("name", format!("{host} is {}", addresses.join(", ")));
         }
-        SftpStep::Port { port, .. } => say("port", format!("{port} answers")),
+        SftpStep::Port { port, .. } => say("port", format!("{port} open")),
         SftpStep::HostKey { sha256, accepted } => {
-            let how = if accepted { "accepted and remembered" } else { "known" };
+            let how = if accepted { "accepted and saved" } else { "known" };
             say("host key", format!("{sha256}, {how}"));
         }
-        SftpStep::Login { user, by } => say("login", format!("{user}, by {by}")),
+        SftpStep::Login { user, by } => say("login", format!("{user}, with {by}")),
     })?)
 }
 
@@ -175,7 +175,7 @@ fn by_ftp(place: &FtpPlace, config: &StoreConfig, say: &Say<'_>) -> Result<()> {
         FtpStep::Name { host, addresses } => {
             say("name", format!("{host} is {}", addresses.join(", ")));
         }
-        FtpStep::Port { port } => say("port", format!("{port} answers")),
+        FtpStep::Port { port } => say("port", format!("{port} open")),
         FtpStep::Tls { is_on } => {
             say("TLS", if is_on { authority(config) } else { OPENLY.to_owned() });
         }
@@ -224,7 +224,7 @@ pub fn reach_source(
     let first = match facts.kind {
         FarKind::Directory => {
             let names = files.names("")?;
-            say("path", format!("a directory with {} names", names.len()));
+            say("path", format!("a directory with {} entries", names.len()));
             let mut below = names.into_iter();
             below.find(|entry| entry.facts.kind == FarKind::File).map(|entry| entry.name)
         }
@@ -237,13 +237,13 @@ pub fn reach_source(
         let begun = Instant::now();
         let read = files.part(&path, 0, PROBE as u64)?.bytes.len();
         let took = begun.elapsed().as_millis();
-        say("read", format!("{read} bytes of a file came in {took} ms"));
+        say("read", format!("{read} bytes of a file in {took} ms"));
     }
     Ok(())
 }
 
 /// What is said where nothing is encrypted on the way.
-const OPENLY: &str = "none: the password travels openly";
+const OPENLY: &str = "none: the password is sent unencrypted";
 
 /// Looks whether a server's name has an address and its port answers.
 fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
@@ -276,7 +276,7 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
     for address in &addresses {
         match TcpStream::connect_timeout(address, patience) {
             Ok(_) => {
-                say("port", format!("{port} answers"));
+                say("port", format!("{port} open"));
                 return Ok(());
             }
             Err(error) => last = Some(error),
@@ -285,13 +285,13 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
     Err(match last {
         Some(error) if error.kind() == io::ErrorKind::ConnectionRefused => failed(
             format!("nothing listens on port {port}"),
-            "is the service running there, on this port?",
+            "is the service running, on this port?",
         ),
         Some(error) => failed(
             format!("port {port} cannot be reached: {error}"),
             "is the host up, and does the firewall allow this port?",
         ),
-        None => failed("it has no address".to_owned(), "check the spelling of the host"),
+        None => failed("it does not resolve".to_owned(), "check the spelling of the host"),
     }
     .into())
 }
@@ -300,7 +300,7 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
 pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
     let mut random = [0u8; 8];
     getrandom::fill(&mut random).map_err(|error| EngineError::Unknown {
-        what: format!("the machine gives no random numbers: {error}"),
+        what: format!("cannot get random numbers: {error}"),
         hint: "try again later".to_owned(),
     })?;
     let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
@@ -324,16 +324,18 @@ pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
         let mut back = Vec::new();
         place.read(&name, Extent::Within(PROBE as u64), &mut back)?;
         if back != bytes {
-            return Err(failed("what was written does not come back as it was"));
+            return Err(failed("reading back gave other bytes than were written"));
         }
         say("read back", rate(begun));
         match place.create(&name, b"other") {
             Err(error) if error.kind == PlaceErrorKind::Exists => {
-                say("once only", "what is there is not written over".to_owned());
+                say("no overwrite", "existing objects are not overwritten".to_owned());
                 Ok(())
             }
             Err(error) => Err(error),
-            Ok(()) => Err(failed("the server writes over what is there: no store is safe there")),
+            Ok(()) => {
+                Err(failed("the server overwrites existing objects: a store is not safe there"))
+            }
         }
     });
     let deleted = place.delete(&name);

@@ -41,7 +41,7 @@ impl DriveStates {
             format!(" since {}", since.to_zoned(TimeZone::system()).strftime("%A, %-d %b"))
         });
         Some(format!(
-            "it is {}'s turn{}{}",
+            "{} is next{}{}",
             drive.name,
             since.unwrap_or_default(),
             here.map(|here| format!(", and {} is here", here.name)).unwrap_or_default()

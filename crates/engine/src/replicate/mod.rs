@@ -75,7 +75,7 @@ pub fn replicate(
 ) -> Result<ReplicateReport> {
     if from.header().store == to.header().store {
         return Err(EngineError::Unknown {
-            what: "both are the same store".to_owned(),
+            what: "both names are the same store".to_owned(),
             hint: "name two stores: skellin replicate oak pier".to_owned(),
         });
     }

@@ -30,7 +30,7 @@ struct Unset(Vec<String>);
 impl Unset {
     fn note(&mut self, what: &str, result: Result<(), Errno>) {
         if let Err(error) = result {
-            self.0.push(format!("its {what} could not be set: {error}"));
+            self.0.push(format!("cannot set its {what}: {error}"));
         }
     }
 

@@ -1,4 +1,4 @@
-//! Files with several names: which content is on its way under some name already.
+//! Files with several names: which content is being sent under some name already.
 
 use std::{
     collections::{HashMap, HashSet},
@@ -37,7 +37,7 @@ pub(super) struct Links {
     pub repeated: Vec<(Vec<u8>, Entry)>,
 }
 
-/// Whether a file's content is already on its way under another name; the name is remembered.
+/// Whether a file's content is already being sent under another name; the name is remembered.
 pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bool {
     // Links and pipes have several names as well as files do.
     let (Some(group), false) = (entry.links, shared.request.dry_run) else {

@@ -31,7 +31,7 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> R
             return Ok(());
         }
         let Some(directory) = parent_of(shared, &path)? else {
-            shared.exception(&path, "its directory is not there");
+            shared.exception(&path, "its directory does not exist");
             continue;
         };
         let written =

@@ -257,7 +257,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     let set_id = shared.set_id.load(Ordering::Relaxed);
     if set_id > 0 {
         let note = format!(
-            "{set_id} files of other hosts were restored without their set-id bits; --set-id keeps them"
+            "{set_id} files of other hosts were restored without set-id bits; --set-id keeps them"
         );
         request.events.event(Event::Note(note));
     }

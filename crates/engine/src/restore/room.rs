@@ -63,13 +63,13 @@ pub(super) fn replace<'a>(
     let sizes = taken.replaced.iter().map(|one| (one.entry.size(), one.old));
     let needed = most_at_once(sizes, taken.more);
     let mut note = format!(
-        "{} must be free at once in {} to replace what is there; {} are",
+        "replacing needs {} free in {}; {} are free",
         size(needed),
         root.display(),
         size(free)
     );
     if needed > free {
-        note.push_str(": not all of it will fit; make room there, or restore fewer paths");
+        note.push_str(": not everything fits; free space there, or restore fewer paths");
     }
     shared.request.events.event(Event::Note(note));
     if shared.request.dry_run {

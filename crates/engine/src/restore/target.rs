@@ -165,10 +165,10 @@ impl<'a> OpenDirectory<'a> {
     ) -> Result<Option<Arc<Self>>, String> {
         let shared = self.shared;
         let request = shared.request;
-        let name = CString::new(entry.name.clone()).map_err(|_| "its name holds a NUL byte")?;
+        let name = CString::new(entry.name.clone()).map_err(|_| "its name contains a NUL byte")?;
         if self.depth >= shared.deepest {
             return Err(format!(
-                "it lies more than {} directories deep, more than can be open at a time; raise the limit of open files (ulimit -n)",
+                "more than {} directories deep, the limit of open files; raise it (ulimit -n)",
                 shared.deepest
             ));
         }
@@ -187,22 +187,22 @@ impl<'a> OpenDirectory<'a> {
                     Err(Errno::NOSPC | Errno::DQUOT) => {
                         return Err(skellin_place::why_full_at(&self.handle).to_owned());
                     }
-                    Err(error) => return Err(format!("it cannot be made: {error}")),
+                    Err(error) => return Err(format!("cannot create it: {error}")),
                 },
                 Err(Errno::NOTDIR | Errno::LOOP) => match request.existing {
                     Existing::Leave => {
-                        return Err("something that is no directory is in the way".to_owned());
+                        return Err("something other than a directory is in the way".to_owned());
                     }
                     _ if request.dry_run => return Ok(None),
                     Existing::Replace => {
                         unlinkat(&self.handle, &name, AtFlags::empty()).map_err(|error| {
-                            format!("what is in the way cannot be removed: {error}")
+                            format!("cannot remove what is in the way: {error}")
                         })?;
                         shared.count(&shared.replaced);
                     }
                     Existing::Rename => set_aside(shared, self.handle.as_fd(), &name)?,
                 },
-                Err(error) => return Err(format!("it cannot be opened: {error}")),
+                Err(error) => return Err(format!("cannot open it: {error}")),
             }
         };
         let finish = match (&made, selected && request.existing != Existing::Leave) {
@@ -275,7 +275,7 @@ impl<'a> OpenDirectory<'a> {
             (false, true) => Some(Dress::KeepOwner),
             (false, false) => {
                 let reason = format!(
-                    "it belongs to {} and not to {}; it was left so, since others may write to the directory above",
+                    "owned by {}, not {}: left so, because others can write to the directory above",
                     there.st_uid, entry.owner.uid
                 );
                 shared.exception(path, reason);
@@ -316,7 +316,7 @@ pub(super) fn set_aside(
                 return Ok(());
             }
             Err(Errno::EXIST) if number < 1000 => number += 1,
-            Err(error) => return Err(format!("what is in the way cannot be renamed: {error}")),
+            Err(error) => return Err(format!("cannot rename what is in the way: {error}")),
         }
     }
 }
@@ -336,7 +336,7 @@ pub(super) fn put_in_place(
 ) -> Result<bool, String> {
     let moved = |error: Errno| match error {
         Errno::ISDIR | Errno::NOTEMPTY => "a directory is in the way".to_owned(),
-        error => format!("it cannot be moved into place: {error}"),
+        error => format!("cannot move it into place: {error}"),
     };
     let mut tries = 0;
     loop {
@@ -354,7 +354,7 @@ pub(super) fn put_in_place(
                     return Ok(true);
                 }
                 Existing::Rename if tries < 8 => set_aside(shared, at, name)?,
-                Existing::Rename => return Err("its name keeps being taken".to_owned()),
+                Existing::Rename => return Err("its name is taken again and again".to_owned()),
             },
             Err(error) => return Err(moved(error)),
         }

@@ -43,7 +43,7 @@ pub(super) fn sync_roots(shared: &Shared<'_>) {
         if let Ok(Some(directory)) = OpenDirectory::root(shared, &root)
             && let Err(error) = sync(&directory)
         {
-            let reason = format!("what was restored may not be on the medium: {error}");
+            let reason = format!("restored files may not be on the disk yet: {error}");
             shared.exception(root.as_os_str().as_bytes(), reason);
         }
         synced.push(root);
@@ -139,7 +139,7 @@ fn open_below<'a>(
     selected: bool,
 ) -> Option<Option<Arc<OpenDirectory<'a>>>> {
     if !Entry::is_name(&entry.name) {
-        shared.exception(path, "its name would lead elsewhere");
+        shared.exception(path, "its name would lead outside");
         return None;
     }
     let Some(parent) = parent else { return Some(None) };
@@ -185,7 +185,7 @@ fn tree<'a>(
                     frames.push(Frame { directory, entries: shared.store.entries(root), path });
                 }
             } else if !Entry::is_name(&entry.name) {
-                shared.exception(&path, "its name would lead elsewhere");
+                shared.exception(&path, "its name would lead outside");
             } else if groups::is_repeated(shared, &entry, &path)
                 || locked(&shared.done).contains(&path)
             {

@@ -26,7 +26,7 @@ pub(super) fn start(shared: &Shared<'_>, located: &Located) -> Result<(PathBuf, 
             let parts = path.parent().zip(path.file_name()).filter(|_| plain);
             let (parent, name) = parts.ok_or_else(|| EngineError::Unknown {
                 what: format!("{} cannot be restored in place", path.display()),
-                hint: "restore it elsewhere with `--to DIR`".to_owned(),
+                hint: "restore it elsewhere with --to DIR".to_owned(),
             })?;
             Ok((parent.to_path_buf(), name.as_bytes().to_vec()))
         }

@@ -75,7 +75,7 @@ pub(super) fn work<'a>(
 /// Restores one path, whatever becomes of it.
 pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
     let outcome = CString::new(job.entry.name.clone())
-        .map_err(|_| Failure::Path("its name holds a NUL byte".to_owned()))
+        .map_err(|_| Failure::Path("its name contains a NUL byte".to_owned()))
         .and_then(|name| place(shared, workshops, job, &name));
     match outcome {
         Ok(Some(identity)) => {
@@ -144,7 +144,7 @@ fn failed(error: Errno) -> Failure {
     match error {
         Errno::PERM | Errno::ACCESS => Failure::Path("permission denied".to_owned()),
         Errno::NOSPC | Errno::DQUOT => Failure::NoRoom,
-        error => Failure::Path(format!("it cannot be written: {error}")),
+        error => Failure::Path(format!("cannot write it: {error}")),
     }
 }
 
@@ -184,7 +184,7 @@ fn make(
             };
             mknodat(at, draft, sort, Mode::RUSR | Mode::WUSR, makedev(*major, *minor)).map_err(
                 |error| match error {
-                    Errno::PERM => Failure::Path("only root may make devices".to_owned()),
+                    Errno::PERM => Failure::Path("only root can create devices".to_owned()),
                     error => failed(error),
                 },
             )?;

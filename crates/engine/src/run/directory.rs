@@ -51,7 +51,7 @@ fn open_and_list<'s>(
     state.resume = Cursor::new(pool.store, pool.comparison.resume_point(&directory.path));
     let (names, failure) = ground.names(usize::MAX);
     if let Some(why) = failure {
-        pool.exception(&directory.path, &format!("it cannot be listed to its end: {why}"));
+        pool.exception(&directory.path, &format!("cannot list it completely: {why}"));
     }
     for (name, why) in ground.unfit() {
         pool.exception(&join(&directory.path, name.as_bytes()), why);
@@ -120,7 +120,7 @@ fn windows<'s>(
     pool.set_current(&directory.path);
     if state.entry.is_none() && directory.is_too_deep(pool.deepest) {
         let reason = format!(
-            "it lies more than {} directories deep, more than can be open at a time; raise the limit of open files (ulimit -n)",
+            "more than {} directories deep, the limit of open files; raise it (ulimit -n)",
             pool.deepest
         );
         pool.exception(&directory.path, &reason);

@@ -52,7 +52,7 @@ pub(super) fn store<'s>(
         }
     };
     if facts.sort() != Sort::File {
-        pool.exception(&task.path, "it was replaced while the run went by");
+        pool.exception(&task.path, "it was replaced during the run");
         return complete(pool, task.parent, None);
     }
     let xattrs = std::mem::take(&mut task.entry.xattrs);
@@ -90,7 +90,7 @@ pub(super) fn store<'s>(
                 Ok(failure) => pool.stop(Some(failure)),
                 Err(trouble) => {
                     let why = trouble.reason(true);
-                    pool.exception(&task.path, &format!("it cannot be read to its end: {why}"));
+                    pool.exception(&task.path, &format!("cannot read it completely: {why}"));
                 }
             }
             match writer.drop_file() {
@@ -133,7 +133,7 @@ impl Content {
         match after {
             Some(after) if after.is_same_state(facts) && whole => None,
             Some(after) if after.size() > facts.size() => {
-                Some("it grew while it was read; what it held before is stored")
+                Some("it grew while it was read; the content up to then is stored")
             }
             _ => Some("it changed while it was read; what was read is stored"),
         }

@@ -85,7 +85,7 @@ impl<'s> Met<'_, 's> {
                 Ok(Outcome::Nothing)
             }
             Sort::Unknown => {
-                pool.exception(&path, "it is of a kind that is not known");
+                pool.exception(&path, "unknown kind of file");
                 Ok(Outcome::Nothing)
             }
             sort => self.special(&path, (&ground, &name), &facts, sort, verdict),
@@ -102,7 +102,7 @@ impl<'s> Met<'_, 's> {
         let pool = self.pool;
         if pool.keep_out.contains(&facts.identity()) {
             let text = String::from_utf8_lossy(&path);
-            pool.events.event(Event::Note(format!("{text} is skellin's own and left out")));
+            pool.events.event(Event::Note(format!("{text} belongs to Skellin and is excluded")));
             pool.count(Change::Skipped, &path, 0, None);
             return Outcome::Nothing;
         }

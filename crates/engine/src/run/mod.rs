@@ -146,12 +146,12 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     let result = loop {
         match once() {
             Err(EngineError::Store(StoreError::Revoked)) if attempt < MOST_ATTEMPTS => {
-                let note = "a reclaim has overtaken the run; it is checked again";
+                let note = "a reclaim overtook the run; checking it again";
                 request.events.event(Event::Note(note.to_owned()));
                 attempt += 1;
             }
             Err(EngineError::Store(error @ StoreError::Unsound(_))) if attempt < MOST_ATTEMPTS => {
-                let note = format!("{error}; it starts again and reads what was in there");
+                let note = format!("{error}; starting again and reading those files");
                 request.events.event(Event::Note(note));
                 attempt += 1;
             }
@@ -167,7 +167,7 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         }
     };
     if store.has_cache_failed() {
-        let note = "the cache cannot be read; what it knew of the store was done without";
+        let note = "the cache cannot be read; continuing without it";
         request.events.event(Event::Note(note.to_owned()));
     }
     let damage = match request.dry_run {
@@ -186,14 +186,14 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
 /// Makes containers smaller, since the line breaks before they are through; what is said of that.
 pub(crate) fn narrower(store: &Store, error: &StoreError) -> Option<String> {
     let most = size(store.narrow()?.into());
-    Some(format!("{error}; it starts again with containers of {most}, and uses what arrived"))
+    Some(format!("{error}; starting again with containers of {most}, using what arrived"))
 }
 
 /// Leaves a record of the damage that was met in a store; what nobody had met before.
 pub fn record_damage(store: &Store, machine: &str, events: &dyn EventSink) -> Vec<Suspect> {
     let met = store.unrecorded_damage();
     if let Err(error) = store.record_damage(machine) {
-        let note = format!("{error}; damage that was found could not be recorded in the store");
+        let note = format!("{error}; the damage could not be recorded in the store");
         events.event(Event::Note(note));
     }
     met
@@ -203,7 +203,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     let started = request.clock.now();
     let plan = request.plan;
     if request.dry_run {
-        let comparison = Comparison::rehearse(store, &plan.name, request.machine)?;
+        let comparison = Comparison::rehearse(store, plan.series(), request.machine)?;
         let pool = Pool::new(store, None, &comparison, request)?;
         let begun = Instant::now();
         let ended = work(&pool, request, None);
@@ -225,7 +225,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     store.sweep(SWEEP_AGE);
     let compression = compression(plan);
     let start = SessionStart {
-        plan: &plan.name,
+        plan: plan.series(),
         machine: request.machine,
         started,
         order: None,
@@ -234,10 +234,10 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     };
     let session = Session::begin(store, &start)?;
     for warning in &session.warnings {
-        request.events.event(Event::Note(format!("{warning}; the run goes on without it")));
+        request.events.event(Event::Note(format!("{warning}; the run continues without it")));
     }
     if session.comparison().is_resuming() {
-        let note = "an earlier run was interrupted; what it had stored is used";
+        let note = "an earlier run was interrupted; using what it stored";
         request.events.event(Event::Note(note.to_owned()));
     }
     let pool = Pool::new(store, Some(&session), session.comparison(), request)?;
@@ -269,8 +269,9 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     // Nothing is no state that anybody wants kept, whoever agrees.
     let snapshot = ended.and_then(|()| conclude(&pool, &session, request, &mut roots));
     for error in session.take_notes() {
-        let note =
-            format!("{error}; the snapshot is whole, and the run's record stays at the place");
+        let note = format!(
+            "{error}; the snapshot is complete, but the record of the run stays in the store"
+        );
         request.events.event(Event::Note(note));
     }
     match snapshot {

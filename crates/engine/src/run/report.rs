@@ -72,7 +72,7 @@ impl Shrinkage {
         let mut parts: Vec<String> = self
             .empty
             .iter()
-            .map(|source| format!("{} is suddenly empty or not there", source.display()))
+            .map(|source| format!("{} is suddenly empty or missing", source.display()))
             .collect();
         let share = |count: u64| (count * 100).checked_div(self.before).unwrap_or(100);
         for (count, what) in [(self.gone, "gone"), (self.changed, "changed")] {

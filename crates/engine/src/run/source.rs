@@ -27,7 +27,7 @@ pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
         let real = path.canonicalize().unwrap_or_else(|_| path.clone());
         if let Some(ours) = pool.keep_out_paths.iter().find(|ours| real.starts_with(ours)) {
             let text = format!(
-                "the source {} lies in {}, which is skellin's own; it is left out",
+                "source {} is inside {}, which belongs to Skellin; it is excluded",
                 path.display(),
                 ours.display()
             );
@@ -123,7 +123,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
         Origin::Here => {
             let real = path.canonicalize().ok();
             let parts = real.as_ref().and_then(|real| real.parent().zip(real.file_name()));
-            let (above, leaf) = parts.ok_or_else(|| because("its path cannot be resolved"))?;
+            let (above, leaf) = parts.ok_or_else(|| because("cannot resolve its path"))?;
             (From::Ground(origin.open(above)?), CString::new(leaf.as_bytes()).unwrap_or_default())
         }
         Origin::Far(files, _) => (From::Far(FarFile::source(files)), CString::default()),

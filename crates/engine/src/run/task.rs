@@ -188,7 +188,7 @@ impl<'s> Cursor<'s> {
             Err(error) => {
                 // What cannot be compared is read again.
                 self.entries = None;
-                let note = format!("{error}; what it described is read again");
+                let note = format!("{error}; reading those files again");
                 events.event(Event::Note(note));
                 None
             }

@@ -12,7 +12,7 @@ use crate::journal::Message;
 /// Why nobody saw it.
 pub(super) fn notify(message: &Message, patience: Duration) -> Result<(), String> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-    let runtime = runtime.map_err(|error| format!("no thread could be started: {error}"))?;
+    let runtime = runtime.map_err(|error| format!("cannot start a thread: {error}"))?;
     runtime.block_on(async {
         tokio::time::timeout(patience, show(message))
             .await
@@ -31,7 +31,7 @@ async fn connect() -> Result<Connection, String> {
     };
     let nobody = |error: zbus::Error| {
         format!(
-            "no desktop of this user is there ({error}); is somebody logged in? A service of root tells nobody's desktop: use mail or a command there"
+            "no desktop session of this user ({error}); is somebody logged in? A service of root has no desktop: use mail or a command"
         )
     };
     builder.build().await.map_err(nobody)
@@ -54,5 +54,5 @@ async fn show(message: &Message) -> Result<(), String> {
     let name = "org.freedesktop.Notifications";
     let path = "/org/freedesktop/Notifications";
     let shown = connection.call_method(Some(name), path, Some(name), "Notify", &parts).await;
-    shown.map(drop).map_err(|error| format!("the desktop shows no notifications: {error}"))
+    shown.map(drop).map_err(|error| format!("the desktop does not show notifications: {error}"))
 }

@@ -22,8 +22,7 @@ pub(super) struct Letter<'a> {
 
 impl Letter<'_> {
     fn mail(&self) -> Result<Mail, String> {
-        let wrong =
-            |error: &dyn std::fmt::Display| format!("the mail could not be written: {error}");
+        let wrong = |error: &dyn std::fmt::Display| format!("cannot write the mail: {error}");
         let domain = self.to.rsplit_once('@').map_or("localhost", |(_, domain)| domain);
         let made = format!("skellin-{}@{domain}", host_label(self.machine));
         let from = self.from.unwrap_or(&made);
@@ -63,14 +62,14 @@ pub(super) fn send(
     let mail = letter.mail()?;
     let MailServer::Smtp { user, host, port, tls_at_once } = server else {
         let sent = SendmailTransport::new().send(&mail);
-        return sent.map_err(|error| format!("sendmail of this machine failed: {}", chain(&error)));
+        return sent.map_err(|error| format!("sendmail failed: {}", chain(&error)));
     };
     let login = match (user, password) {
         (Some(user), Some(source)) => {
             let secret =
                 read_secret(source, "the mail server").map_err(|error| error.to_string())?;
             let secret = String::from_utf8(secret.to_vec())
-                .map_err(|_| "the password is no text".to_owned())?;
+                .map_err(|_| "the password is not text".to_owned())?;
             Some((user.as_str(), Zeroizing::new(secret)))
         }
         _ => None,
@@ -87,7 +86,7 @@ pub(super) fn send(
     };
     let envelope = mail.envelope();
     let address = |address: Option<&lettre::Address>| {
-        address.map(ToString::to_string).ok_or_else(|| "the mail has no address".to_owned())
+        address.map(ToString::to_string).ok_or_else(|| "the mail has no recipient".to_owned())
     };
     let (from, to) = (address(envelope.from())?, address(envelope.to().first())?);
     submit_mail(&submission, &from, &to, &mail.formatted())
@@ -101,17 +100,17 @@ fn explain(server: &MailServer, error: &MailError, patience: Duration) -> String
         error => error.to_string(),
     };
     let remedy = match error {
-        MailError::Login(_) => "; is the user in `server` right, and the password?",
+        MailError::Login(_) => "; check the user in `server`, and the password",
         MailError::Certificate(_) => {
-            "; if its authority is your own, name it: ca = \"/path/to/authority.pem\""
+            "; if its authority is your own: ca = \"/path/to/authority.pem\""
         }
-        MailError::NoTls => "; nothing is sent without TLS: smtps:// begins with it at once",
+        MailError::NoTls => "; mail is never sent without TLS: try smtps://",
         MailError::Slow | MailError::Line(_) => {
-            "; is it up, and is the port the one for submission (587, or 465 with smtps://)?"
+            "; is it up, and is this the submission port (587, or 465 with smtps://)?"
         }
         _ => "",
     };
-    format!("the mail server {server}: {words}{remedy}")
+    format!("mail server {server}: {words}{remedy}")
 }
 
 /// A failure and its causes, each once.

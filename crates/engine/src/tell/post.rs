@@ -91,7 +91,7 @@ impl Post {
     }
 }
 
-/// Puts on its way that the journal was damaged and put aside, if nobody was told yet: to whoever is
+/// Puts being sent that the journal was damaged and put aside, if nobody was told yet: to whoever is
 /// told of failures of any plan.
 fn tell_of_mending(
     configuration: &Configuration,

@@ -24,7 +24,8 @@ pub(super) fn post(
 ) -> Result<(), String> {
     let mut headers = vec![("content-type", "application/json".to_owned())];
     if let Some(key) = key {
-        let secret = read_secret(key, "the webhook's key").map_err(|error| error.to_string())?;
+        let secret =
+            read_secret(key, "the key of the webhook").map_err(|error| error.to_string())?;
         let key = hmac::Key::new(hmac::HMAC_SHA256, &secret);
         let tag = hmac::sign(&key, document.as_bytes());
         headers.push((SIGNATURE, format!("sha256={}", skellin_store::hex(tag.as_ref()))));

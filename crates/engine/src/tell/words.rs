@@ -50,32 +50,32 @@ pub(super) fn message(
     let (subject, first) = match (telling.topic, telling.is_over) {
         (Topic::Failure, false) => (
             format!("{name} failed on {machine}"),
-            format!(
-                "The run of {name} on {machine} came to nothing, or did not leave things as they should be."
-            ),
+            format!("The run of {name} on {machine} failed."),
         ),
         (Topic::Exceptions, false) => (
-            format!("{name} left paths out on {machine}"),
-            format!("{name} on {machine} has a new snapshot, and some paths are not in it."),
+            format!("{name} has exceptions on {machine}"),
+            format!("{name} on {machine} has a new snapshot, but some paths are missing from it."),
         ),
         (Topic::Late, false) => (
             format!("{name} is late on {machine}"),
-            format!("{name} on {machine} has had no good run for longer than its schedule allows."),
+            format!(
+                "{name} on {machine} has had no successful run for longer than its schedule allows."
+            ),
         ),
         (Topic::Success, _) => (
             format!("{name} is done on {machine}"),
             format!("{name} on {machine} has a new snapshot."),
         ),
         (Topic::Failure, true) => (
-            format!("{name} is well again on {machine}"),
-            format!("{name} on {machine} had failed and has a new snapshot now."),
+            format!("{name} recovered on {machine}"),
+            format!("{name} on {machine} failed before and has a new snapshot now."),
         ),
         (Topic::Exceptions, true) => (
-            format!("{name} is whole again on {machine}"),
-            format!("{name} on {machine} had left paths out, and has all of them now."),
+            format!("{name} has no more exceptions on {machine}"),
+            format!("{name} on {machine} has a new snapshot with all paths."),
         ),
         (Topic::Late, true) => (
-            format!("{name} is up to date again on {machine}"),
+            format!("{name} is on schedule again on {machine}"),
             format!("{name} on {machine} was late and has a new snapshot now."),
         ),
     };
@@ -86,17 +86,17 @@ pub(super) fn message(
     };
     let is_over = telling.is_over;
     if let Some(words) = what.words.as_ref().filter(|_| !is_over) {
-        fact("what happened", words);
+        fact("problem", words);
     }
     if let Some(did) = &what.did {
-        fact("what was done", did);
+        fact("result", did);
     }
     fact("when", &shown(what.now));
     let since = shown(telling.since.as_millisecond());
     match (telling.topic, is_over, telling.times) {
         (Topic::Success, ..) | (_, false, 1) => {}
         (_, false, times) => fact("since", &format!("{since}, {times} times")),
-        (_, true, times) => fact("it lasted since", &format!("{since}, {times} times")),
+        (_, true, times) => fact("since", &format!("{since}, {times} times")),
     }
     if let Some(late) = what.late.filter(|_| !is_over && telling.topic == Topic::Late) {
         fact("expected by", &shown(late));
@@ -107,14 +107,16 @@ pub(super) fn message(
     if !is_over && telling.topic != Topic::Success {
         fact("last good run", &what.last_good.map_or("none yet".to_owned(), shown));
         if let Some(hint) = &what.hint {
-            fact("what to do", hint);
+            fact("to do", hint);
         }
     }
     if let Some(work) = what.work {
-        let _ = writeln!(body, "\nskellin journal --run {work} shows its steps.");
+        let _ = writeln!(body, "\nskellin journal --run {work} lists its steps.");
     }
     if !is_over && matches!(telling.topic, Topic::Failure | Topic::Exceptions | Topic::Late) {
-        body.push_str("This is told again once a day while it lasts, and when it is over.\n");
+        body.push_str(
+            "This message is repeated daily while the problem lasts, and once when it is over.\n",
+        );
     }
     (subject, body)
 }
@@ -124,18 +126,18 @@ pub(super) fn mended(journal: &Journal, machine: &str, since: i64) -> (String, S
     let aside: Vec<String> =
         journal.put_aside().iter().map(|path| path.display().to_string()).collect();
     let (subject, aside) = (format!("the journal of {machine} was damaged"), aside.join(", "));
-    let hint = "check that disk; the stores have disks of their own, and lose nothing by it";
+    let hint = "check the disk of the state directory; the stores are not affected";
     let body = format!(
-        "The journal of {machine} was damaged and has been put aside. Entries that could be read were recovered, and runs go on.\n\n{:<16}{}\n{:<16}{aside}\n{:<16}{hint}\n",
+        "The journal of {machine} was damaged and has been moved away. Readable entries were recovered, and runs continue.\n\n{:<16}{}\n{:<16}{aside}\n{:<16}{hint}\n",
         "when",
         shown(since),
         "put aside",
-        "what to do"
+        "to do"
     );
     let facts = json!({
         "event": "failure", "over": false, "plan": "", "store": "", "machine": machine,
         "time": rfc3339(since), "since": rfc3339(since), "times": 1, "run": null,
-        "message": format!("the journal was damaged; it was put aside at {aside}"), "hint": hint,
+        "message": format!("the journal was damaged; it was moved to {aside}"), "hint": hint,
         "did": null, "last-good": null, "version": env!("CARGO_PKG_VERSION"),
     });
     (subject, body, facts.to_string())
@@ -178,7 +180,7 @@ mod tests {
         let (subject, body) = message(&about, &telling, &happening);
         assert_eq!(subject, "readings failed on hut");
         for part in [
-            "nothing answers",
+            "nothing listens",
             "3 times",
             "is the SSH service",
             "none yet",
@@ -189,8 +191,8 @@ mod tests {
         }
         telling.is_over = true;
         let (subject, body) = message(&about, &telling, &happening);
-        assert_eq!(subject, "readings is well again on hut");
-        assert!(!body.contains("nothing answers") && body.contains("it lasted since"), "{body}");
+        assert_eq!(subject, "readings recovered on hut");
+        assert!(!body.contains("nothing answers") && body.contains("since"), "{body}");
         let facts = facts(&about, &telling, &happening);
         assert_eq!(
             (&facts["event"], &facts["over"], &facts["run"]),

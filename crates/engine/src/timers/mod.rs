@@ -202,7 +202,7 @@ pub fn install(wanted: &[Unit], folder: &Path) -> Result<Vec<String>> {
         let path = folder.join(&unit.name);
         if path.exists() && !there.contains_key(&unit.name) {
             return Err(EngineError::Unknown {
-                what: format!("{} is there and not ours", path.display()),
+                what: format!("{} exists and was not written by Skellin", path.display()),
                 hint: "move it away, then try again".to_owned(),
             });
         }

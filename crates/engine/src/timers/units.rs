@@ -68,7 +68,7 @@ impl Setting<'_> {
     /// The steward as a service.
     #[must_use]
     pub fn steward_units(&self) -> Vec<Unit> {
-        let mut text = self.head("the steward of all plans", true);
+        let mut text = self.head("steward for all plans", true);
         text.push_str("[Service]\nType=notify\nNotifyAccess=main\nExecReload=/bin/kill -HUP $MAINPID\nWatchdogSec=5min\nRestart=on-failure\nRestartSec=1min\n");
         text.push_str("SuccessExitStatus=143\nKillMode=mixed\nTimeoutStopSec=5min\n");
         text.push_str(&self.command(&["steward"]));
@@ -128,18 +128,18 @@ impl Setting<'_> {
     }
 
     fn plan_service(&self, plan: &Plan) -> String {
-        self.one_shot(&format!("the run of {}", plan.name), &["due", "--run", &plan.name])
+        self.one_shot(&format!("run of {}", plan.name), &["due", "--run", &plan.name])
     }
 
     fn look_service(&self) -> String {
-        self.one_shot("what is due, missed or late", &["due", "--run"])
+        self.one_shot("start what is due, missed or late", &["due", "--run"])
     }
 }
 
 /// Looks every five minutes.
 fn look_timer() -> String {
     format!(
-        "{MARK}\n[Unit]\nDescription=Skellin: looks for what is due, missed or late\n\n[Timer]\nOnCalendar=*:0/5\nOnBootSec=2min\nPersistent=yes\n\n[Install]\nWantedBy=timers.target\n"
+        "{MARK}\n[Unit]\nDescription=Skellin: looks for start what is due, missed or late\n\n[Timer]\nOnCalendar=*:0/5\nOnBootSec=2min\nPersistent=yes\n\n[Install]\nWantedBy=timers.target\n"
     )
 }
 
@@ -151,7 +151,7 @@ fn plan_timer(plan: &Plan) -> Option<String> {
         return None;
     }
     let mut text =
-        format!("{MARK}\n[Unit]\nDescription=Skellin: when {} runs\n\n[Timer]\n", plan.name);
+        format!("{MARK}\n[Unit]\nDescription=Skellin: timer of {}\n\n[Timer]\n", plan.name);
     for moment in moments {
         let _ = writeln!(text, "OnCalendar={moment}");
     }

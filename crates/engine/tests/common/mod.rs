@@ -180,7 +180,7 @@ pub fn run_at(place: &Arc<dyn Place>, plan: &Plan, now: i64) -> RunReport {
 pub fn newest(store: &Store) -> Snapshot {
     let spec = SnapshotSpec::Of { plan: "readings".to_owned(), when: When::Newest };
     let whose = history::Whose { own: "hut", named: None, now: i64::MAX };
-    history::find_snapshot(store, &spec, whose).expect("a snapshot").snapshot
+    history::find_snapshot(store, &spec, whose).expect("snapshot").snapshot
 }
 
 /// A restore with its settings.

@@ -437,6 +437,6 @@ mod tests {
         assert!(found[0].size == 1234 && found[0].age > 86_400 && found[1].is_folder);
         let odd = ["type=file;size=much; data-a".to_owned()];
         let refused = told(odd.iter().map(|line| ListParser::parse_mlsd(line).map_err(|_| line)));
-        assert!(matches!(refused, Err(Trouble::Odd(why)) if why.contains("no known form")));
+        assert!(matches!(refused, Err(Trouble::Odd(why)) if why.contains("unknown format")));
     }
 }

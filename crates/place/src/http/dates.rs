@@ -69,8 +69,8 @@ mod tests {
         };
         let (behind, ahead) = (at(3605), at(-7 * 86_400));
         assert!(behind.is_too_much() && ahead.is_too_much() && !at(600).is_too_much());
-        assert_eq!(behind.words(), "this machine's clock is 60 min behind the server's");
-        assert_eq!(ahead.words(), "this machine's clock is 7 days ahead of the server's");
+        assert_eq!(behind.words(), "the clock of this machine is 60 min behind the server's");
+        assert_eq!(ahead.words(), "the clock of this machine is 7 days ahead of the server's");
         assert!(at(-30).words().contains("30 s ahead") || at(-30).words().contains("31 s ahead"));
         assert!(at(5 * 3600 + 60).words().contains("5 h behind"));
         assert_eq!(skew("yesterday"), None);

@@ -72,7 +72,7 @@ pub(super) fn told(
             match error.kind() {
                 io::ErrorKind::ConnectionRefused => {
                     because(PlaceErrorKind::Unreachable, "nothing listens on its port".to_owned())
-                        .with_hint("is the service running there, on this port?")
+                        .with_hint("is the service running, on this port?")
                 }
                 io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => because(
                     PlaceErrorKind::Slow,

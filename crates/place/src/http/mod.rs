@@ -367,7 +367,7 @@ mod tests {
         other.headers.insert("content-range", "bytes 7-9/12".parse().expect("a value"));
         assert_eq!(other.whole_size(), Some(12));
         assert!(far_part(7, 3, answer(206, b"xyz")).is_ok());
-        assert!(far_part(4, 3, other).is_err_and(|why| why.contains("another part")));
+        assert!(far_part(4, 3, other).is_err_and(|why| why.contains("another range")));
         assert!(far_part(0, 3, answer(204, b"")).is_err());
         assert_eq!(part(Extent::Within(9), answer(206, b"x")), Err(PlaceErrorKind::Failed));
         assert_eq!(part(Extent::Within(9), answer(204, b"")), Err(PlaceErrorKind::Failed));

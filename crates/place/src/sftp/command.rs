@@ -25,7 +25,7 @@ pub struct FarCommand<'a> {
 }
 
 impl FarCommand<'_> {
-    /// Runs it; the status it ended with, or none if a signal ended it.
+    /// Runs it; the status it ended with, or none if ended by a signal.
     ///
     /// # Errors
     /// Why it did not come to its end, or was not started at all, in words with what to do.

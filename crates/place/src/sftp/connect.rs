@@ -66,7 +66,7 @@ pub enum SftpStep {
 
 /// How to go about it.
 pub(super) struct Connecting<'a> {
-    /// Whether a host whose key is not known is accepted and remembered.
+    /// Whether a host whose key is not known is accepted and saved.
     pub accept_new: bool,
     /// So long each step may take.
     pub patience: Duration,

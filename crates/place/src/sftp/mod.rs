@@ -79,7 +79,7 @@ impl SftpPlace {
     }
 
     /// A place of which nothing has been looked at yet. `accept_new`: whether a host whose key is
-    /// not known is accepted and remembered.
+    /// not known is accepted and saved.
     #[must_use]
     pub fn new(target: SftpTarget, accept_new: bool) -> Self {
         let lines = (0..target.connections.max(1)).map(|_| Mutex::new(None)).collect();

@@ -168,11 +168,11 @@ mod tests {
             ("skip *.jpg younger 3d", "did you mean `newer than`?"),
             ("skip *.jpg, *.iso", "write `*.jpg`"),
             ("skip *.jpg,*.iso", "write `*.jpg *.iso`"),
-            ("skip *.jpg 3 MiB", "written \"3\""),
-            ("skip *.jpg 3MiB", "written \"3MiB\""),
-            ("skip 2026", "written \"2026\""),
-            ("skip MiB", "written \"MiB\""),
-            ("skip folder", "written \"folder\""),
+            ("skip *.jpg 3 MiB", "write \"3\""),
+            ("skip *.jpg 3MiB", "write \"3MiB\""),
+            ("skip 2026", "write \"2026\""),
+            ("skip MiB", "write \"MiB\""),
+            ("skip folder", "write \"folder\""),
             ("skip /srv/My Files/x.iso", "write \"/srv/My Files/x.iso\""),
         ] {
             let found = problems(rule);

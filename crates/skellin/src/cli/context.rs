@@ -1,11 +1,11 @@
 //! What commands share: the configuration, open stores, the clock, cancellation.
 
-use std::{io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
+use std::{collections::BTreeMap, io::IsTerminal, path::PathBuf, sync::Arc, time::Instant};
 
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Folders, Journal, Passphrase, SystemClock,
+    Cancel, Conductor, Configuration, EngineError, Folders, Journal, Passphrase, SystemClock,
     history::{self, Meant, Whose},
     is_ahead, open_place, read_secret,
 };
@@ -57,36 +57,36 @@ impl Context {
                 ("hosts.toml".to_owned(), &configuration.host_problems)
             }
             Some(plan) => return Ok(plan.clone()),
-            None => (format!("the plan `{name}`"), &file.problems),
+            None => (format!("plan `{name}`"), &file.problems),
         };
         let problems: Vec<String> = problems.iter().map(ToString::to_string).collect();
         let message = format!("{what} has mistakes\n{}", problems.join("\n"));
-        Err(CliError::usage(message, "`skellin plan check` shows the mistakes of all plans"))
+        Err(CliError::usage(message, "skellin plan check lists the mistakes of all plans"))
     }
 
     /// Asks for a passphrase without echo.
     pub fn ask_passphrase(&self, prompt: &str) -> Result<Passphrase, CliError> {
         if !std::io::stdin().is_terminal() {
             return Err(CliError::usage(
-                "a passphrase has to be asked for, and there is no terminal to ask at",
-                "name a way to it in stores.toml: passphrase = { file = \"…\" }; with --place give --passphrase-file",
+                "a passphrase is needed, and there is no terminal to ask on",
+                "in stores.toml: passphrase = { file = \"…\" }; with --place give --passphrase-file",
             ));
         }
         let asked = rpassword::prompt_password(format!("{prompt}: "));
         let text = asked.map_err(|error| {
-            CliError::failed(format!("the passphrase was not read: {error}"), None)
+            CliError::failed(format!("cannot read the passphrase: {error}"), None)
         })?;
         Ok(Passphrase::new(text.into_bytes()))
     }
 
-    /// Asks for the passphrase of a new store, twice.
-    pub fn ask_new_passphrase(&self, store: &str) -> Result<Passphrase, CliError> {
-        let first = self.ask_passphrase(&format!("Passphrase for the new store {store}"))?;
+    /// Asks for a new passphrase, twice.
+    pub fn ask_new_passphrase(&self, prompt: &str) -> Result<Passphrase, CliError> {
+        let first = self.ask_passphrase(prompt)?;
         if first.is_empty() {
             let hint = "choose a few words";
             return Err(CliError::usage("an empty passphrase protects nothing", hint));
         }
-        if *self.ask_passphrase("Once more")? != *first {
+        if *self.ask_passphrase("Repeat")? != *first {
             let hint = "try again; nothing was created";
             return Err(CliError::usage("the two passphrases differ", hint));
         }
@@ -111,7 +111,7 @@ impl Context {
         let begun = Instant::now();
         let asked = match configuration.store(name)?.passphrase {
             Some(_) => None,
-            None => Some(self.ask_passphrase(&format!("Passphrase of the store {name}"))?),
+            None => Some(self.ask_passphrase(&format!("Passphrase of store {name}"))?),
         };
         let store = open_configured(configuration, name, asked.as_ref(), self.cache(writes))?;
         self.progress.emit(
@@ -129,12 +129,15 @@ impl Context {
             Some(file) => {
                 let text = std::fs::read_to_string(file).map_err(|error| {
                     let what = format!("{} cannot be read: {error}", file.display());
-                    CliError::usage(what, "name a file with the keys a store has in stores.toml")
+                    CliError::usage(
+                        what,
+                        "name a file with the access keys of a store, as in stores.toml",
+                    )
                 })?;
                 let shown = file.display().to_string();
                 let (config, problems) = parse_access(spec, &shown, &text, &with);
                 if let Some(problem) = problems.first() {
-                    return Err(CliError::usage(problem.to_string(), "mend it, then try again"));
+                    return Err(CliError::usage(problem.to_string(), "correct it, then try again"));
                 }
                 config
             }
@@ -146,7 +149,8 @@ impl Context {
             Some(file) => read_secret(&SecretSource::File(file.clone()), text)?,
             None => self.ask_passphrase(&format!("Passphrase of the store at {text}"))?,
         };
-        Ok(Arc::new(Store::open(place, &passphrase, self.cache(true))?))
+        let opened = Store::open(place, &passphrase, self.cache(true));
+        Ok(opened.map(Arc::new).map_err(|error| EngineError::of_opening(error, text))?)
     }
 
     /// The stores to look into, by options, else those of a plan, else all.
@@ -170,7 +174,7 @@ impl Context {
         let names: Vec<String> = configuration.stores.fine.keys().cloned().collect();
         if names.is_empty() {
             let hint = format!(
-                "describe one in {}/stores.toml, or name a place with --place",
+                "describe one in {}/stores.toml, or use --place",
                 self.folders.config.display()
             );
             return Err(CliError::usage("there are no stores yet", hint));
@@ -183,7 +187,7 @@ impl Context {
                 Ok(store) => open.push((name, store)),
                 Err(error) => {
                     self.progress
-                        .say(&format!("note: the store {name} is left out, it cannot be opened"));
+                        .say(&format!("note: store {name} cannot be opened and is skipped"));
                     first = first.or(Some(error));
                 }
             }
@@ -211,6 +215,21 @@ impl Context {
         of_plan.and_then(|plan| plan.machine.clone()).unwrap_or_else(crate::machine::machine_name)
     }
 
+    /// The name under which a plan's snapshots are kept; that of a plan without a file is its own.
+    pub fn series(&self, plan: &str) -> String {
+        let configuration = self.lenient_configuration();
+        let file = configuration.plan_file(plan).ok().and_then(|file| file.plan.as_ref());
+        file.map_or(plan, Plan::series).to_owned()
+    }
+
+    /// Plans by the names under which they keep their snapshots, where those are others.
+    pub fn renamed(&self) -> BTreeMap<String, String> {
+        let configuration = self.lenient_configuration();
+        let plans = configuration.plans.iter().filter_map(|file| file.plan.as_ref());
+        let renamed = plans.filter_map(|plan| Some((plan.series.clone()?, plan.name.clone())));
+        renamed.collect()
+    }
+
     /// The snapshot a name means, and the store it is in.
     pub fn snapshot(
         &self,
@@ -219,11 +238,16 @@ impl Context {
     ) -> Result<(String, Arc<Store>, Snapshot), CliError> {
         let spec =
             SnapshotSpec::parse(text, Timestamp::now(), &TimeZone::system()).map_err(|error| {
-                CliError::usage(error.to_string(), "`skellin history` shows the snapshots")
+                CliError::usage(error.to_string(), "skellin history lists the snapshots")
             })?;
         let plan = match &spec {
-            SnapshotSpec::Of { plan, .. } => Some(plan.as_str()),
+            SnapshotSpec::Of { plan, .. } => Some(plan.clone()),
             SnapshotSpec::Id(_) => None,
+        };
+        let plan = plan.as_deref();
+        let spec = match spec {
+            SnapshotSpec::Of { plan, when } => SnapshotSpec::Of { plan: self.series(&plan), when },
+            spec => spec,
         };
         let own = self.own_name(plan);
         let now = Timestamp::now().as_millisecond();
@@ -253,7 +277,7 @@ impl Context {
         }
         if let Some((_, _, Meant { ahead: Some(ahead), .. })) = &best {
             self.progress.say(&format!(
-                "note: a later run is dated {}, which is not now: its clock was ahead; its snapshot is had by its id, {}",
+                "note: a later run is dated {}: the clock was ahead; use its snapshot by id, {}",
                 words::moment(ahead.started),
                 words::short_id(&ahead.run.0)
             ));
@@ -265,13 +289,13 @@ impl Context {
         {
             let (machine, plan) = (words::path(found.machine.as_bytes()), plan.unwrap_or_default());
             self.progress.say(&format!(
-                "note: this machine, {own}, has no snapshot of {plan}; this is one of {machine}"
+                "note: machine {own} has no snapshot of {plan}; using one of {machine}"
             ));
         }
         match (best, first) {
             (Some((name, store, found)), _) => Ok((name, store, found.snapshot)),
             (None, Some(error)) => Err(error.into()),
-            (None, None) => Err(CliError::failed("there is no store to look into", None)),
+            (None, None) => Err(CliError::failed("no store to look into", None)),
         }
     }
 
@@ -290,7 +314,7 @@ impl Context {
                 Some(journal)
             }
             Err(error) => {
-                self.progress.say(&format!("note: {error}; nothing is recorded in it"));
+                self.progress.say(&format!("note: {error}; nothing is recorded"));
                 None
             }
         }

@@ -18,10 +18,10 @@ const MOST_PATHS: u64 = 5_000_000;
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin doctor\n  skellin doctor --look-in /srv --look-in /home/keeper\n\nThe status is 0 if there is nothing to mend, 4 if there is, 2 if the configuration has mistakes."
+    after_help = "Examples:\n  skellin doctor\n  skellin doctor --look-in /srv --look-in /home/keeper\n\nExit status: 0 no problems, 4 problems, 2 mistakes in the configuration."
 )]
 pub(super) struct DoctorArgs {
-    /// Look here for directories that no plan takes, instead of the usual places
+    /// Look here for directories in no plan, instead of the usual places
     #[arg(long, value_name = "DIR")]
     look_in: Vec<PathBuf>,
 }
@@ -87,10 +87,10 @@ fn as_text(configuration: &Configuration, found: &[Finding]) -> String {
     let plans = words::counted(configuration.plans.len() as u64, "plan", "plans");
     let stores = words::counted(configuration.stores.names.len() as u64, "store", "stores");
     out.push_str(&match found.len() {
-        0 => format!("✓ {plans} and {stores}: nothing to mend\n"),
+        0 => format!("✓ {plans} and {stores}: no problems\n"),
         many => format!(
-            "{plans} and {stores}: {} to mend\n",
-            words::counted(many as u64, "thing", "things")
+            "{plans} and {stores}: {}\n",
+            words::counted(many as u64, "problem", "problems")
         ),
     });
     out

@@ -21,12 +21,12 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin due\n  skellin due --run --quiet      # as a line of cron: * * * * *\n\nA plan is due when its moment has come and no run has started since; what was missed while the\nmachine was off is made up. Runs by hand count. Status 0 if nothing is due."
+    after_help = "Examples:\n  skellin due\n  skellin due --run --quiet      # as a cron entry: * * * * *\n\nA plan is due when its time has come and no run has started since; runs missed while the machine\nwas off are made up. Runs by hand count."
 )]
 pub(super) struct DueArgs {
-    /// Only these plans, and no stores
+    /// Only these plans, no stores
     plans: Vec<String>,
-    /// Run what is due, one after the other, and tell what is late
+    /// Run what is due, one after the other, and notify of late plans
     #[arg(long)]
     run: bool,
 }
@@ -76,7 +76,7 @@ fn looked<T>(
     }
     match looked {
         Err(error @ EngineError::Journal { .. }) => {
-            let how = "what is due is told by the times of the locks";
+            let how = "what is due is decided by the times of the lock files";
             context.progress.say(&format!("note: {error}; {how}"));
             look(&Watch { journal: None, ..*watch })
         }
@@ -131,16 +131,16 @@ fn run_due(
         carrying.push(carry());
         for post in carrying {
             for (channel, why) in post.join().unwrap_or_default() {
-                context.progress.say(&format!("note: {channel} is not told yet: {why}"));
+                context.progress.say(&format!("note: {channel} not notified yet: {why}"));
             }
         }
         for file in configuration.plans.iter().filter(|file| all && file.plan.is_none()) {
-            let message = format!("the plan `{}` has mistakes and does not run", file.name);
+            let message = format!("plan `{}` has mistakes and does not run", file.name);
             // Whoever should know is told once a day; a line of cron would say it every minute.
             match context.global.quiet {
                 true => runs.note(Ok(Exit::Usage)),
                 false => {
-                    let hint = "skellin plan check shows each with its line";
+                    let hint = "skellin plan check lists each with its line";
                     runs.note(Err(CliError::usage(message, hint)));
                 }
             }
@@ -205,12 +205,12 @@ impl Runs<'_> {
 
 fn why(why: Why) -> (&'static str, String) {
     match why {
-        Why::Moment => ("moment", "by its schedule".to_owned()),
-        Why::Missed => ("missed", "missed, and made up".to_owned()),
-        Why::Again(number) => ("again", format!("after a run that came to nothing, try {number}")),
-        Why::Boot => ("boot", "the machine has started".to_owned()),
-        Why::Drive => ("drive", "a drive has appeared".to_owned()),
-        Why::Asked => ("asked", "somebody asked for it".to_owned()),
+        Why::Moment => ("moment", "scheduled".to_owned()),
+        Why::Missed => ("missed", "missed, made up now".to_owned()),
+        Why::Again(number) => ("again", format!("retry {number} after a failed run")),
+        Why::Boot => ("boot", "boot".to_owned()),
+        Why::Drive => ("drive", "drive connected".to_owned()),
+        Why::Asked => ("asked", "requested".to_owned()),
     }
 }
 
@@ -249,7 +249,7 @@ fn as_text(plans: &[DuePlan], stores: &[DueStore], now: i64) -> String {
         .iter()
         .map(|plan| {
             let (when, reason) = match plan.next {
-                None => ("never".to_owned(), "nothing starts it: it has no schedule".to_owned()),
+                None => ("never".to_owned(), "no schedule".to_owned()),
                 Some(next) => {
                     let at = next.at.as_millisecond();
                     let reason = format!("{} ({})", why(next.why).1, words::moment(at));
@@ -261,14 +261,14 @@ fn as_text(plans: &[DuePlan], stores: &[DueStore], now: i64) -> String {
         .collect();
     rows.extend(stores.iter().map(|store| {
         let at = store.next.at.as_millisecond();
-        let reason = format!("verified: {} ({})", why(store.next.why).1, words::moment(at));
+        let reason = format!("verification: {} ({})", why(store.next.why).1, words::moment(at));
         vec![store.store.clone(), when(at, store.is_due, false, now), reason]
     }));
     let mut out = output::table(&["plan", "starts", "why"], &[], &rows);
     for plan in plans {
         if let Some(late) = plan.late {
             out.push_str(&format!(
-                "▲ {} is late: there should have been a good run by {}\n",
+                "▲ {} is late: a run was expected by {}\n",
                 plan.plan,
                 words::moment(late.as_millisecond())
             ));

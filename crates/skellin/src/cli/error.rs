@@ -94,7 +94,8 @@ impl From<EngineError> for CliError {
                 of_place(error)
             }
             EngineError::Store(StoreError::NoStore(_)) => (Exit::Unreachable, "no-store"),
-            EngineError::Store(StoreError::WrongPassphrase { .. }) => {
+            EngineError::WrongPassphrase(_)
+            | EngineError::Store(StoreError::WrongPassphrase { .. }) => {
                 (Exit::Unreachable, "passphrase")
             }
             EngineError::Store(

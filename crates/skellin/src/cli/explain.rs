@@ -12,7 +12,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin explain readings /srv/readings/.cache\n  skellin explain readings not-there-yet.part\n\nA path need not exist: then only its name is judged, and no condition on size, age or owner holds."
+    after_help = "Examples:\n  skellin explain readings /srv/readings/.cache\n  skellin explain readings not-there-yet.part\n\nThe path need not exist: then only its name is compared, and no condition on size, age or owner holds."
 )]
 pub(super) struct ExplainArgs {
     /// The plan

@@ -2,6 +2,7 @@
 
 use std::os::unix::ffi::OsStrExt;
 use std::{
+    collections::BTreeMap,
     ffi::OsString,
     io::{self, IsTerminal as _},
     sync::Arc,
@@ -27,7 +28,7 @@ use crate::{exit::Exit, words};
 #[derive(Args)]
 #[command(after_help = "Examples:\n  skellin history\n  skellin history readings --json")]
 pub(super) struct HistoryArgs {
-    /// Only this plan's
+    /// Only this plan
     plan: Option<String>,
     #[command(flatten)]
     which: WhichStore,
@@ -40,14 +41,16 @@ pub(super) struct HistoryArgs {
 pub(super) struct TreeArgs {
     /// PLAN@WHEN, or the beginning of an id
     snapshot: String,
-    /// Only what is at and below this path
+    /// Only this path and below
     path: Option<OsString>,
     #[command(flatten)]
     which: WhichStore,
 }
 
 #[derive(Args)]
-#[command(after_help = "Example: skellin versions ringing /srv/ringing/register.ods")]
+#[command(
+    after_help = "Examples:\n  skellin versions ringing /srv/ringing/register.ods\n  skellin versions ringing register.ods\n\nThe path may be relative to the current directory or to a source, or a name alone."
+)]
 pub(super) struct VersionsArgs {
     /// The plan
     plan: String,
@@ -83,16 +86,26 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
     let (mut rows, mut found, mut damaged) = (Vec::new(), Vec::new(), 0u64);
     let plan = args.plan.as_deref();
     let stores = context.stores(&args.which, plan)?;
+    let series = plan.map(|plan| context.series(plan));
+    let renamed = match args.which.place {
+        Some(_) => BTreeMap::new(),
+        None => context.renamed(),
+    };
     context.attending(&stores, || {
         for (name, store) in &stores {
-            let snapshots = past::snapshots(store, plan, |listed, error| {
+            let snapshots = past::snapshots(store, series.as_deref(), |listed, error| {
                 damaged += 1;
                 context.progress.say(&format!(
-                    "damaged: the snapshot of {}: {error}",
+                    "damaged: snapshot of {}: {error}",
                     words::moment(listed.started)
                 ));
             })?;
-            found.extend(snapshots.into_iter().map(|snapshot| (name.clone(), snapshot)));
+            found.extend(snapshots.into_iter().map(|mut snapshot| {
+                if let Some(name) = renamed.get(&snapshot.plan) {
+                    snapshot.plan.clone_from(name);
+                }
+                (name.clone(), snapshot)
+            }));
         }
         Ok(())
     })?;
@@ -131,7 +144,7 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
             let head = ["time", "plan", "machine", "store", "files", "size", "new", "id", "remarks"];
             let total = words::counted(rows.len() as u64, "snapshot", "snapshots");
             match rows.is_empty() {
-                true => "There are no snapshots yet; `skellin run PLAN` makes one.\n".to_owned(),
+                true => "There are no snapshots yet. skellin run PLAN makes one.\n".to_owned(),
                 false => format!("{}{total}\n", output::table(&head, &[4, 5, 6], &rows)),
             }
         },
@@ -229,39 +242,57 @@ fn tree_line(
 }
 
 pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, CliError> {
-    let mut versions = Vec::new();
     let stores = context.stores(&args.which, Some(&args.plan))?;
+    let (series, stand) = (context.series(&args.plan), std::env::current_dir().unwrap_or_default());
+    let mut found: Option<past::Followed> = None;
     context.attending(&stores, || {
         for (_, store) in &stores {
-            versions.extend(past::versions(store, &args.plan, args.path.as_bytes())?);
+            let text = args.path.as_bytes();
+            let Some(here) = past::follow(store, &series, text, &stand)? else { continue };
+            match &mut found {
+                Some(found) => {
+                    found.versions.extend(here.versions);
+                    found.gone_since = found.gone_since.and(here.gone_since);
+                }
+                None => found = Some(here),
+            }
         }
         Ok(())
     })?;
-    versions.sort_by_key(|version| version.time);
-    if versions.is_empty() {
+    let Some(past::Followed { path, mut versions, gone_since }) = found else {
         return Err(EngineError::Unknown {
             what: format!(
-                "{} is in no snapshot of `{}`",
+                "{} is not in any snapshot of plan `{}`",
                 words::path(args.path.as_bytes()),
                 args.plan
             ),
-            hint: "give the full path as it was on the machine".to_owned(),
+            hint: "give the full path, a path below a source, or a name".to_owned(),
         }
         .into());
-    }
+    };
+    versions.sort_by_key(|version| version.time);
+    // Two of one minute are told apart.
+    let same_minute = |two: &[past::Version]| two[0].time / 60_000 == two[1].time / 60_000;
+    let moment = match versions.windows(2).any(same_minute) {
+        true => words::second,
+        false => words::moment,
+    };
     context.print(
         || {
             let value = |version: &past::Version| json!({"snapshot": version.snapshot.to_string(), "time": words::rfc3339(version.time),
                 "size": version.size, "modified": file_time(version.modified), "last-seen": words::rfc3339(version.last_seen)});
-            json!({"path": json_path(args.path.as_bytes()), "versions": versions.iter().map(value).collect::<Vec<_>>()})
+            json!({"path": json_path(&path), "gone-since": gone_since.map(words::rfc3339),
+                "versions": versions.iter().map(value).collect::<Vec<_>>()})
         },
         || {
             let rows: Vec<_> = versions.iter().map(|version| vec![
-                words::moment(version.time), words::moment(version.last_seen), words::bytes(version.size),
+                moment(version.time), moment(version.last_seen), words::bytes(version.size),
                 words::moment(version.modified.seconds.saturating_mul(1000)), words::short_id(&version.snapshot.0),
             ]).collect();
             let total = words::counted(rows.len() as u64, "version", "versions");
-            format!("{}{total}\n", output::table(&["from", "last seen", "size", "modified", "snapshot"], &[2], &rows))
+            let gone = gone_since.map_or(String::new(), |gone| format!("; gone since {}", moment(gone)));
+            let table = output::table(&["from", "last seen", "size", "modified", "snapshot"], &[2], &rows);
+            format!("{}\n{table}{total}{gone}\n", words::path(&path))
         },
     );
     Ok(Exit::Done)
@@ -283,7 +314,7 @@ pub(super) fn print(context: &Context, args: &PrintArgs) -> Result<Exit, CliErro
     }
 }
 
-/// Content on its way to a terminal: what is no text is shown as such and does nothing.
+/// Content being sent to a terminal: what is no text is shown as such and does nothing.
 struct Harmless<W>(W);
 
 impl<W: io::Write> io::Write for Harmless<W> {

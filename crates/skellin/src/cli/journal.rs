@@ -18,12 +18,12 @@ use crate::{exit::Exit, words};
     after_help = "Examples:\n  skellin journal\n  skellin journal readings --limit 7\n  skellin journal --run 42"
 )]
 pub(super) struct JournalArgs {
-    /// Only what concerns this plan
+    /// Only this plan
     plan: Option<String>,
-    /// One entry with all it has to say, by its number
+    /// Show the entry with this number in full
     #[arg(long, value_name = "NUMBER")]
     run: Option<i64>,
-    /// So many entries, the newest
+    /// Number of entries
     #[arg(long, value_name = "COUNT", default_value_t = 50)]
     limit: usize,
 }
@@ -35,8 +35,8 @@ pub(super) fn journal(context: &Context, args: &JournalArgs) -> Result<Exit, Cli
         let found = journal.entry(number)?;
         let Some(entry) = found.filter(|entry| plan.is_none() || entry.plan.as_deref() == plan)
         else {
-            let hint = "`skellin journal` shows the numbers";
-            return Err(CliError::usage(format!("the journal has no entry {number}"), hint));
+            let hint = "skellin journal lists the numbers";
+            return Err(CliError::usage(format!("no journal entry {number}"), hint));
         };
         let details = Details {
             exceptions: journal.exceptions(number)?,
@@ -51,7 +51,7 @@ pub(super) fn journal(context: &Context, args: &JournalArgs) -> Result<Exit, Cli
         || json!({"entries": entries.iter().map(|entry| as_json(entry, None)).collect::<Vec<_>>()}),
         || {
             if entries.is_empty() {
-                return "The journal is empty: nothing was run, restored or verified on this machine yet.\n".to_owned();
+                return "The journal is empty: no runs, restores or verifications on this machine yet.\n".to_owned();
             }
             let rows: Vec<_> = entries.iter().map(row).collect();
             let total = words::counted(rows.len() as u64, "entry", "entries");

@@ -9,6 +9,7 @@ mod explain;
 mod history;
 mod journal;
 mod output;
+mod passphrase;
 mod plan;
 mod plan_new;
 mod post;
@@ -28,11 +29,11 @@ use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::exit::Exit;
+use crate::{exit::Exit, words};
 use context::Context;
 use error::CliError;
 
-/// Backups, scripted once, rehearsed, run by hand or by the clock, and restored in seconds.
+/// Scripted file backups with dry runs, schedules and fast restores.
 #[derive(Parser)]
 #[command(
     name = "skellin",
@@ -57,13 +58,13 @@ struct Global {
     /// One JSON document on stdout instead of text
     #[arg(long, global = true)]
     json: bool,
-    /// Say nothing but errors
+    /// Print errors only
     #[arg(long, short, global = true)]
     quiet: bool,
-    /// Say more
+    /// Print more
     #[arg(short, global = true)]
     verbose: bool,
-    /// How progress is told: on the terminal, or as JSON lines on stderr
+    /// Progress format
     #[arg(long, global = true, value_name = "FORM", value_enum)]
     progress: Option<ProgressForm>,
 }
@@ -72,70 +73,73 @@ struct Global {
 enum ProgressForm {
     /// JSON lines on stderr
     Json,
-    /// None at all
+    /// No progress
     None,
 }
 
 /// Where a store is, apart from what the plan says.
 #[derive(Args, Clone, Debug, Default)]
 struct WhichStore {
-    /// Look in this store of stores.toml
+    /// Use this store of stores.toml
     #[arg(long, value_name = "NAME", conflicts_with = "place")]
     store: Option<String>,
-    /// Look at this place; no configuration is needed
+    /// Use the store at this place; needs no configuration
     #[arg(long, value_name = "PLACE")]
     place: Option<String>,
-    /// Read the passphrase for --place from this file instead of asking
+    /// Read the passphrase for --place from this file
     #[arg(long, value_name = "FILE", requires = "place")]
     passphrase_file: Option<PathBuf>,
-    /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
+    /// File with the access keys of --place (endpoint, credentials, identity, password …), as in stores.toml
     #[arg(long, value_name = "FILE", requires = "place")]
     access: Option<PathBuf>,
-    /// Take snapshots of this machine, not our own
+    /// Use the snapshots of this machine instead of our own
     #[arg(long, value_name = "NAME")]
     machine: Option<String>,
 }
 
 #[derive(Subcommand)]
 enum Command {
-    /// The plans: list, show, check, new
+    /// The plans: list, show, check, new, rename
     #[command(subcommand)]
     Plan(plan::PlanCommand),
-    /// Why a path goes along, or does not
+    /// Why a path is included or excluded
     Explain(explain::ExplainArgs),
-    /// The stores: list, create, show
+    /// The stores: list, create, move, reach, show
     #[command(subcommand)]
     Store(store::StoreCommand),
-    /// Carry plans out, or rehearse them
+    /// The passphrases of a store: list, add, change, revoke
+    #[command(subcommand)]
+    Passphrase(passphrase::PassphraseCommand),
+    /// Run plans, or dry-run them
     Run(run::RunArgs),
-    /// What is due or was missed, and running it
+    /// What is due or was missed; --run runs it
     Due(due::DueArgs),
-    /// Start what is due, as a process of its own
+    /// Start what is due, as a service process
     Steward(steward::StewardArgs),
-    /// Have systemd or cron start what is due: install, show, try, remove
+    /// Let systemd or cron start what is due: install, show, try, remove
     #[command(subcommand)]
     Timers(timers::TimersCommand),
-    /// Try a channel by which somebody is told
+    /// List or test notification channels
     Tell(tell::TellArgs),
-    /// The snapshots there are
+    /// List snapshots
     History(history::HistoryArgs),
-    /// What is in a snapshot
+    /// List the content of a snapshot
     Tree(history::TreeArgs),
-    /// The distinct versions of one path
+    /// List the versions of a path
     Versions(history::VersionsArgs),
-    /// A file's content to stdout
+    /// Write a file of a snapshot to stdout
     Print(history::PrintArgs),
-    /// Bring files back
+    /// Restore files
     Restore(restore::RestoreArgs),
-    /// Prove a store: its structure and its bytes
+    /// Verify the structure and the data of a store
     Verify(verify::VerifyArgs),
     /// Copy snapshots to another store
     Replicate(replicate::ReplicateArgs),
-    /// What was run, restored and verified on this machine
+    /// Runs, restores and verifications on this machine
     Journal(journal::JournalArgs),
-    /// Look at the whole set-up, and say what to mend
+    /// Check the whole set-up and list problems
     Doctor(doctor::DoctorArgs),
-    /// Build a made-up station with some nights behind it, and open it
+    /// Build a demo station with six weeks of runs, and open it
     Demo(demo::DemoArgs),
 }
 
@@ -144,6 +148,10 @@ pub(crate) fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
+            if let Some(unknown) = unknown_command(&error) {
+                unknown.report();
+                return unknown.exit.into();
+            }
             // Help and version are no errors and go to stdout.
             let code = if error.use_stderr() { Exit::Usage } else { Exit::Done };
             let _ = error.print();
@@ -177,11 +185,27 @@ pub(crate) fn main() -> ExitCode {
     }
 }
 
+/// A command that is none, and is known by another name.
+fn unknown_command(error: &clap::Error) -> Option<CliError> {
+    use clap::error::{ContextKind, ContextValue, ErrorKind};
+    if error.kind() != ErrorKind::InvalidSubcommand {
+        return None;
+    }
+    match error.get(ContextKind::InvalidSubcommand) {
+        Some(ContextValue::String(word)) => {
+            let hint = crate::meanings::of_command(word)?;
+            Some(CliError::usage(format!("no command `{}`", words::harmless(word)), hint))
+        }
+        _ => None,
+    }
+}
+
 fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
     match command {
         Command::Plan(command) => plan::plan(context, command),
         Command::Explain(args) => explain::explain(context, &args),
         Command::Store(command) => store::store(context, command),
+        Command::Passphrase(command) => passphrase::passphrase(context, command),
         Command::Run(args) => run::run(context, &args),
         Command::Due(args) => due::due(context, &args),
         Command::Steward(args) => steward::steward(context, &args),

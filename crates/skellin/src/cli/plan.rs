@@ -13,22 +13,32 @@ const MOMENTS: usize = 5;
 
 #[derive(Subcommand)]
 pub(super) enum PlanCommand {
-    /// All plans, a line each
+    /// List all plans
     #[command(visible_alias = "ls")]
     List,
-    /// One plan as it is understood
+    /// Show a plan as it is understood
     #[command(after_help = "Example: skellin plan show readings")]
     Show {
         /// The plan
         plan: String,
     },
-    /// Every mistake in plans and stores, with its place and the nearest right spelling
+    /// List every mistake in plans and stores, with line and correction
     #[command(after_help = "Examples:\n  skellin plan check\n  skellin plan check readings --json")]
     Check {
         /// Only these plans
         plans: Vec<String>,
     },
-    /// Draft a plan, look at it, and save it
+    /// Rename a plan; its history stays with it
+    #[command(
+        after_help = "Example: skellin plan rename readings gauges\n\nIts snapshots stay in the store under the old name, which the plan keeps as series = \"readings\"."
+    )]
+    Rename {
+        /// The plan
+        plan: String,
+        /// Its new name
+        name: String,
+    },
+    /// Draft a plan, review it, and save it
     New(super::plan_new::NewArgs),
 }
 
@@ -38,8 +48,34 @@ pub(super) fn plan(context: &Context, command: PlanCommand) -> Result<Exit, CliE
         PlanCommand::List => Ok(list(context, &configuration)),
         PlanCommand::Show { plan } => show(context, &configuration, &plan),
         PlanCommand::Check { plans } => check(context, &configuration, &plans),
+        PlanCommand::Rename { plan, name } => rename(context, &configuration, &plan, &name),
         PlanCommand::New(args) => super::plan_new::new(context, &configuration, &args),
     }
+}
+
+fn rename(
+    context: &Context,
+    configuration: &Configuration,
+    from: &str,
+    to: &str,
+) -> Result<Exit, CliError> {
+    let journal = context.journal();
+    let file = skellin_engine::rename_plan(configuration, journal.as_ref(), from, to)?;
+    // What starts it was made for the old name.
+    let renamed = context.configuration()?;
+    let is_installed =
+        crate::machine::timer_setting(&renamed).is_ok_and(|setting| !setting.findings().is_empty());
+    context.print(
+        || json!({"plan": to, "file": file.display().to_string(), "timers-differ": is_installed}),
+        || {
+            let next = match is_installed {
+                true => "  → skellin timers install updates the timers\n",
+                false => "",
+            };
+            format!("Renamed to {to}: {}\n{next}", file.display())
+        },
+    );
+    Ok(Exit::Done)
 }
 
 fn list(context: &Context, configuration: &Configuration) -> Exit {
@@ -54,7 +90,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
             if configuration.plans.is_empty() {
                 let folder = configuration.folders.config.join("plans");
                 return format!(
-                    "There are no plans yet. Write one as {}/NAME.toml; docs/PLANS.md shows how.\n",
+                    "There are no plans yet. skellin plan new drafts one; or write {}/NAME.toml (docs/PLANS.md).\n",
                     folder.display()
                 );
             }
@@ -79,7 +115,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
                         file.name.clone(),
                         "–".to_owned(),
                         words::counted(file.problems.len() as u64, "mistake", "mistakes"),
-                        "see `skellin plan check`".to_owned(),
+                        "see skellin plan check".to_owned(),
                     ],
                 })
                 .collect();
@@ -134,7 +170,7 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
                 }
             }
             match schedule {
-                None => out.push_str("runs      by hand only: it has no schedule\n"),
+                None => out.push_str("runs      by hand only (no schedule)\n"),
                 Some(schedule) => {
                     let zone = plan.zone.as_ref().and_then(|zone| zone.iana_name());
                     let zone = zone.map_or(String::new(), |zone| format!(", in {zone}"));
@@ -144,7 +180,9 @@ fn show(context: &Context, configuration: &Configuration, name: &str) -> Result<
                     }
                 }
             }
-            out.push_str("rules     the last that holds decides; with none a path is taken\n");
+            out.push_str(
+                "rules     the last matching rule decides; without one a path is included\n",
+            );
             let mut file = "";
             for rule in plan.rules.rules() {
                 if rule.file != file {
@@ -271,7 +309,7 @@ fn idle_rules(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<S
     });
     idle.map(|(_, rule)| {
         format!(
-            "{}:{}: `{}`: it decided on no path in the last run ({})",
+            "{}:{}: `{}`: it matched no path in the last run ({})",
             rule.file,
             rule.line,
             rule.text,
@@ -292,12 +330,12 @@ fn overlaps(configuration: &Configuration, plan: &skellin_plan::Plan) -> Vec<Str
             let (inside, around) = (source.display(), place.display());
             if place.starts_with(source) && place != *source {
                 notes.push(format!(
-                    "{}: the store {} lies in the source {inside}; runs leave it out",
+                    "{}: store {} is inside source {inside}; runs exclude it",
                     plan.name, store.name
                 ));
             } else if source.starts_with(&place) {
                 notes.push(format!(
-                    "{}: the source {inside} lies in the store at {around}; runs leave it out",
+                    "{}: source {inside} is inside the store at {around}; runs exclude it",
                     plan.name
                 ));
             }

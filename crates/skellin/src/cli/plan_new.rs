@@ -7,44 +7,51 @@ use std::{
 
 use clap::Args;
 use serde_json::json;
-use skellin_engine::{Configuration, Draft, Passphrase, RunOptions, read_secret, trial_store};
+use skellin_engine::{
+    Configuration, Draft, EngineError, Passphrase, RunOptions, keep_secret, name_key_file,
+    open_place, read_secret, trial_store,
+};
 use skellin_plan::{FORMS, PlaceSpec, PlanDraft, SecretSource, StoreDraft};
+use skellin_store::{Cache, Store};
 
 use super::{context::Context, error::CliError, output, run};
 use crate::exit::Exit;
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin plan new /srv/readings --store oak\n  skellin plan new /srv/readings --store oak --at /mnt/oak --run \"daily at 21:40\"\n\nNothing is written before you have seen the review and said yes."
+    after_help = "Examples:\n  skellin plan new /srv/readings --store oak\n  skellin plan new /srv/readings --store oak --at /mnt/oak --run \"daily at 21:40\"\n\nNothing is written before you have confirmed the review."
 )]
 pub(super) struct NewArgs {
-    /// Files and directories to protect
+    /// Files and directories to back up
     #[arg(required = true, value_name = "PATH")]
     sources: Vec<PathBuf>,
-    /// The store, one of stores.toml or a new one
+    /// The store: one of stores.toml, or a new name
     #[arg(long, value_name = "NAME")]
     store: String,
     /// The directory of a new store
     #[arg(long, value_name = "DIR")]
     at: Option<PathBuf>,
-    /// The new store's passphrase, in this file; asked for twice otherwise
+    /// File with the passphrase of the new store; otherwise it is asked for
     #[arg(long, value_name = "FILE", requires = "at")]
     passphrase_file: Option<PathBuf>,
-    /// The plan's name; by the first path otherwise
+    /// Name of the plan; default: from the first path
     #[arg(long)]
     name: Option<String>,
     /// What it is for
     #[arg(long, value_name = "TEXT", default_value = "")]
     about: String,
-    /// A rule, as in "skip *.part"; may be given many times
+    /// A rule, such as "skip *.part"; repeatable
     #[arg(long = "rule", value_name = "RULE")]
     rules: Vec<String>,
-    /// When it is to run, as in "daily at 21:40"
+    /// Schedule, such as "daily at 21:40"
     #[arg(long, value_name = "WHEN", default_value = "")]
     run: String,
     /// Save without asking
     #[arg(long)]
     yes: bool,
+    /// Save the passphrase of the store in a key file (0600), for scheduled runs
+    #[arg(long)]
+    keep_passphrase: bool,
 }
 
 pub(super) fn new(
@@ -52,14 +59,14 @@ pub(super) fn new(
     configuration: &Configuration,
     args: &NewArgs,
 ) -> Result<Exit, CliError> {
-    let (draft, passphrase) = draft(context, configuration, args)?;
+    let (mut draft, passphrase) = draft(context, configuration, args)?;
     let checked = draft.check(configuration);
     let Some(plan) = checked.plan.filter(|_| checked.mistakes.is_empty()) else {
         let mistakes: Vec<String> =
             checked.mistakes.iter().map(|(what, hint)| format!("{what}\n  → {hint}")).collect();
         let message =
             format!("the draft has mistakes; nothing was written\n{}", mistakes.join("\n"));
-        return Err(CliError::usage(message, "change what is named and try again"));
+        return Err(CliError::usage(message, "correct it and try again"));
     };
     context.catch_signals();
     let machine = crate::machine::machine_name();
@@ -73,17 +80,72 @@ pub(super) fn new(
         output::text(&review(configuration, &draft, &checked.notes)?);
         output::text(&run::as_text(&plan, &rehearsed, false));
     }
+    let key = key_to_keep(context, configuration, args, &draft)?;
+    if let (Some(key), Some(store)) = (&key, &mut draft.store) {
+        (store.key_file, draft.write_key) = (Some(key.clone()), true);
+    }
     if !args.yes && !agreed(context)? {
         context.print(|| json!({"saved": null}), || "Nothing was written.\n".to_owned());
         return Ok(Exit::Failed);
     }
     draft.save(configuration, passphrase.as_ref(), jiff::Timestamp::now().as_millisecond())?;
+    if let (Some(key), None) = (&key, &draft.store) {
+        let known = context.ask_passphrase(&format!("Passphrase of store {}", plan.store))?;
+        let place = open_place(configuration.store(&plan.store)?, &configuration.folders)?;
+        // Only what opens the store is worth keeping.
+        Store::open(place, &known, Cache::None)
+            .map_err(|error| EngineError::of_opening(error, &plan.store))?;
+        keep_secret(key, &known, false)?;
+        name_key_file(configuration, &plan.store, key)?;
+    }
     let (path, name) = (draft.plan_path(configuration), &plan.name);
     context.print(
-        || json!({"saved": path.display().to_string(), "plan": name, "store": plan.store}),
-        || format!("Saved as {}.\n  → skellin run {name}\n", path.display()),
+        || {
+            json!({"saved": path.display().to_string(), "plan": name, "store": plan.store,
+                "key": key.as_ref().map(|key| key.display().to_string())})
+        },
+        || {
+            let kept = key.as_ref().map_or(String::new(), |key| {
+                format!("The passphrase is saved in {}, readable only by you.\n", key.display())
+            });
+            let starts = match plan.schedule {
+                Some(_) => "  → skellin timers install starts it on schedule\n",
+                None => "",
+            };
+            format!("Saved as {}.\n{kept}  → skellin run {name}\n{starts}", path.display())
+        },
     );
     Ok(Exit::Done)
+}
+
+/// Where the passphrase is to be kept, if scheduled runs would have nobody to ask for it.
+fn key_to_keep(
+    context: &Context,
+    configuration: &Configuration,
+    args: &NewArgs,
+    draft: &Draft,
+) -> Result<Option<PathBuf>, CliError> {
+    let is_configured = match &draft.store {
+        Some(store) => store.key_file.is_some(),
+        None => configuration.store(&draft.plan.store)?.passphrase.is_some(),
+    };
+    if is_configured || (draft.plan.schedule.is_empty() && !args.keep_passphrase) {
+        return Ok(None);
+    }
+    let store = &draft.plan.store;
+    let key = configuration.folders.config.join("keys").join(format!("{store}.key"));
+    let question = format!(
+        "Scheduled runs cannot ask for the passphrase of store {store}.\nSave it in {}, readable only by you? [y/N] ",
+        key.display()
+    );
+    let asks = !args.yes && io::stdin().is_terminal() && !context.global.json;
+    if args.keep_passphrase || (asks && output::agreed(&question).unwrap_or(false)) {
+        return Ok(Some(key));
+    }
+    context.progress.say(&format!(
+        "note: the passphrase of store {store} is not configured, so scheduled runs cannot start: --keep-passphrase saves it"
+    ));
+    Ok(None)
 }
 
 fn draft(
@@ -105,14 +167,14 @@ fn draft(
     let (store, passphrase) = match (&args.at, is_known) {
         (Some(_), true) => {
             return Err(CliError::usage(
-                format!("there is a store `{}` already", args.store),
-                "leave --at out to use it, or give the new one another name",
+                format!("there is already a store `{}`", args.store),
+                "omit --at to use it, or choose another name",
             ));
         }
         (None, false) => {
             return Err(CliError::usage(
-                format!("no store `{}` stands in stores.toml", args.store),
-                "say where a new one is to be: --at /mnt/oak",
+                format!("store `{}` is not in stores.toml", args.store),
+                "for a new store add --at DIR",
             ));
         }
         (None, true) => (None, None),
@@ -126,7 +188,13 @@ fn draft(
                         .map_err(|error| CliError::failed(error.to_string(), None))?;
                     (read_secret(&SecretSource::File(file.clone()), &subject)?, Some(file))
                 }
-                None => (context.ask_new_passphrase(&args.store)?, None),
+                None => (
+                    {
+                        let prompt = format!("Passphrase for new store {}", args.store);
+                        context.ask_new_passphrase(&prompt)?
+                    },
+                    None,
+                ),
             };
             (
                 Some(StoreDraft {
@@ -157,7 +225,7 @@ fn review(
     notes: &[String],
 ) -> Result<String, CliError> {
     let refused = |what: String| CliError::usage(what, "change the draft");
-    let mut out = String::from("A plan has one of three forms; this one makes snapshots.\n");
+    let mut out = String::from("A plan has one of three forms; this one makes snapshots:\n");
     for (form, what) in FORMS {
         out.push_str(&format!("  {form:<10} {what}\n"));
     }
@@ -167,7 +235,7 @@ fn review(
     out.push_str(&indented(draft.plan.text().map_err(refused)?));
     if let Some(store) = &draft.store {
         let file = configuration.folders.config.join("stores.toml");
-        out.push_str(&format!("\n{}, added at its end\n", file.display()));
+        out.push_str(&format!("\n{}, appended\n", file.display()));
         out.push_str(&indented(store.text().map_err(refused)?));
     }
     for note in notes {
@@ -180,10 +248,10 @@ fn review(
 fn agreed(context: &Context) -> Result<bool, CliError> {
     if !io::stdin().is_terminal() || context.global.json {
         return Err(CliError::usage(
-            "the draft is fine, and there is nobody to ask whether to save it",
-            "look at it, then say --yes",
+            "the draft is fine, but there is no terminal to confirm saving it",
+            "review it, then add --yes",
         ));
     }
     output::agreed("Save it? [y/N] ")
-        .map_err(|error| CliError::failed(format!("the answer was not read: {error}"), None))
+        .map_err(|error| CliError::failed(format!("cannot read the answer: {error}"), None))
 }

@@ -12,7 +12,7 @@ pub(super) fn carry(context: &Context, configuration: &Configuration, journal: O
     {
         Ok(post) => {
             for (channel, why) in post.failed {
-                context.progress.say(&format!("note: {channel} is not told yet: {why}"));
+                context.progress.say(&format!("note: {channel} not notified yet: {why}"));
             }
         }
         Err(error) => CliError::from(error).report(),

@@ -31,7 +31,7 @@ fn drives(config: &StoreConfig) -> String {
                     config.name
                 ));
             }
-            text.push_str("# All of them with the same passphrase. From then on each is known by itself, wherever it is mounted.\n");
+            text.push_str("# All with the same passphrase. From then on each drive is recognized wherever it is mounted.\n");
         }
     }
     text
@@ -60,7 +60,7 @@ fn policy(config: &StoreConfig, bucket: &BucketSpec) -> String {
          # named in stores.toml: credentials = {{ file = \"…\" }}\n\
          # then: skellin store reach {store} && skellin store create {store}\n",
         name = bucket.bucket,
-        with_lock = if lock.is_empty() { "" } else { ", made with object lock switched on" },
+        with_lock = if lock.is_empty() { "" } else { ", with object lock enabled" },
         store = config.name,
     )
 }
@@ -79,9 +79,7 @@ fn login(config: &StoreConfig, host: &HostSpec) -> String {
         _ => "",
     };
     let openly = match config.place.is_in_the_open() {
-        true => {
-            "# Nothing is encrypted on the way there, the password neither: use this only where nobody can listen in.\n"
-        }
+        true => "# The connection is not encrypted: use it only on a network you trust.\n",
         false => "",
     };
     format!(
@@ -106,7 +104,7 @@ fn sftp(name: &str, spec: &HostSpec, key: Option<&str>) -> Result<String, CliErr
     };
     if !user.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.')) {
         let hint = "use a-z, 0-9, - and _ in the name of the account";
-        return Err(CliError::usage(format!("`{user}` is no name for an account"), hint));
+        return Err(CliError::usage(format!("`{user}` is not a valid account name"), hint));
     }
     let key = key.unwrap_or("ssh-ed25519 AAAA… the public key of this machine").trim();
     let place = quoted(&path);
@@ -186,7 +184,7 @@ mod tests {
         assert_eq!(second["Resource"], "arn:aws:s3:::fennick-ridge/hut/*");
         let text = lines(&config("ftp://keeper@pier/oak"), None).expect("lines");
         assert!(
-            text.contains("tcp port 21 and the ports") && text.contains("nobody can listen in")
+            text.contains("tcp port 21 and the ports") && text.contains("on a network you trust")
         );
         let text = lines(&config("drive:/skellin"), None).expect("lines");
         assert!(text.contains("skellin store create pier --on /media/DRIVE\n"));

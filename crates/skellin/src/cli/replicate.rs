@@ -10,7 +10,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin replicate oak offshore\n  skellin replicate oak offshore --plan readings\n\nOnly what is missing is copied; each copy is proven on the way. What is interrupted goes on\nwhere it was."
+    after_help = "Examples:\n  skellin replicate oak offshore\n  skellin replicate oak offshore --plan readings\n\nOnly missing data is copied, and verified on the way. An interrupted copy continues where it was."
 )]
 pub(super) struct ReplicateArgs {
     /// The store to copy from
@@ -33,7 +33,12 @@ pub(super) fn replicate(context: &Context, args: &ReplicateArgs) -> Result<Exit,
     let machine = crate::machine::machine_name();
     let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
     let open = || context.open_store(&configuration, &args.to, true);
-    let report = conductor.replicate(&from, &args.to, args.plan.as_deref(), open)?;
+    let report = conductor.replicate(
+        &from,
+        &args.to,
+        args.plan.as_deref().map(|plan| context.series(plan)).as_deref(),
+        open,
+    )?;
     context.print(|| as_json(&args.to, &report), || as_text(&args.from, &args.to, &report));
     Ok(exit(&report))
 }
@@ -64,7 +69,7 @@ pub(super) fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String 
     let copied = words::counted(report.copied, "snapshot", "snapshots");
     let ended = if report.interrupted { "interrupted, " } else { "" };
     let mut out = format!(
-        "{from} → {to}: {ended}{copied} copied, {} there already\n  bytes      {} read · {} new · {} stored\n",
+        "{from} → {to}: {ended}{copied} copied, {} already there\n  bytes      {} read · {} new · {} stored\n",
         words::count(report.present),
         words::bytes(report.read),
         words::bytes(report.new),
@@ -79,7 +84,7 @@ pub(super) fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String 
         ));
     }
     if !report.damaged.is_empty() {
-        out.push_str(&format!("    → skellin verify {from} names the files that damage touches\n"));
+        out.push_str(&format!("    → skellin verify {from} lists the affected files\n"));
     }
     out
 }

@@ -34,9 +34,9 @@ use crate::{exit::Exit, words};
 pub(super) struct RestoreArgs {
     /// PLAN@WHEN, or the beginning of an id
     snapshot: String,
-    /// What to bring back; everything if none is given
+    /// What to restore; default: everything
     paths: Vec<OsString>,
-    /// Put it below this directory
+    /// Restore below this directory
     #[arg(
         long,
         value_name = "DIR",
@@ -44,25 +44,25 @@ pub(super) struct RestoreArgs {
         conflicts_with = "in_place"
     )]
     to: Option<PathBuf>,
-    /// Put it where it was
+    /// Restore to the original location
     #[arg(long)]
     in_place: bool,
-    /// What happens to files that are in the way
+    /// What to do with existing files
     #[arg(long, value_enum, default_value_t = ExistingArg::Leave)]
     existing: ExistingArg,
-    /// Say what would happen, write nothing
+    /// Show what would happen, write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Ask for content in a frozen storage class to be thawed, without asking back
+    /// Request retrieval from cold storage without asking
     #[arg(long)]
     thaw: bool,
-    /// Go through a link above the place something is restored to, and to no other target
+    /// Follow this link above the destination, if it points to this target
     #[arg(long, value_name = "LINK=TARGET", value_parser = link_above, requires = "in_place")]
     through: Vec<LinkAbove>,
-    /// Put a snapshot of another machine in place here
+    /// Restore a snapshot of another machine in place
     #[arg(long, requires = "in_place")]
     agree: bool,
-    /// Keep the bits by which files of other hosts run as their owner or group
+    /// Keep set-user-id and set-group-id bits of files from other hosts
     #[arg(long)]
     set_id: bool,
     #[command(flatten)]
@@ -71,11 +71,11 @@ pub(super) struct RestoreArgs {
 
 #[derive(Clone, Copy, clap::ValueEnum)]
 enum ExistingArg {
-    /// They stay, and are not restored
+    /// Keep them
     Leave,
-    /// They are replaced
+    /// Replace them
     Replace,
-    /// They stay as NAME.kept-TIME
+    /// Keep them as NAME.kept-TIME
     Rename,
 }
 
@@ -97,15 +97,16 @@ fn restore_from(
     let own = context.own_name(Some(&snapshot.plan));
     if args.in_place && snapshot.machine != own && !args.agree {
         let theirs = words::path(snapshot.machine.as_bytes());
-        let what = format!("the snapshot is one of {theirs}, and this machine is {own}");
+        let what = format!("this is a snapshot of {theirs}, and this machine is {own}");
         let asks = std::io::stdin().is_terminal() && !context.global.json;
         let agreed = asks
-            && output::agreed(&format!("{what}.\nPut what was there in place here? [y/N] "))
-                .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?;
+            && output::agreed(&format!("{what}.\nRestore it in place here? [y/N] ")).map_err(
+                |error| CliError::failed(format!("cannot read the answer: {error}"), None),
+            )?;
         if !agreed {
             return Err(CliError::guarded(
                 what,
-                "restore it elsewhere with --to DIR; or, if it belongs here, say --agree",
+                "restore it elsewhere with --to DIR; or, if it belongs here, add --agree",
             ));
         }
     }
@@ -175,12 +176,12 @@ fn is_agreed(context: &Context, link: &Path, target: &Path) -> Result<bool, CliE
         return Ok(false);
     }
     let question = format!(
-        "{} is a link to {} now.\nRestore there? [y/N] ",
+        "{} is now a link to {}.\nRestore there? [y/N] ",
         words::path(link.as_os_str().as_bytes()),
         words::path(target.as_os_str().as_bytes())
     );
     output::agreed(&question)
-        .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))
+        .map_err(|error| CliError::failed(format!("cannot read the answer: {error}"), None))
 }
 
 /// A link and its target, as `LINK=TARGET`.
@@ -189,7 +190,7 @@ fn link_above(text: &str) -> Result<LinkAbove, String> {
         Some((link, target)) if link.starts_with('/') && !target.is_empty() => {
             Ok(LinkAbove { link: link.into(), target: target.into() })
         }
-        _ => Err("say LINK=TARGET, with the link's full path and what it points to".to_owned()),
+        _ => Err("give LINK=TARGET: the full path of the link and its target".to_owned()),
     }
 }
 
@@ -211,19 +212,20 @@ fn thawed(
         return Ok(());
     }
     if frozen.objects.is_empty() {
-        return Err(CliError::frozen(words, "run the same command again when they are"));
+        return Err(CliError::frozen(words, "run the same command again when they are available"));
     }
     let agreed = args.thaw
         || (std::io::stdin().is_terminal()
             && !context.global.json
-            && output::agreed(&format!("{words}.\nAsk for it? [y/N] "))
-                .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?);
+            && output::agreed(&format!("{words}.\nRequest retrieval? [y/N] ")).map_err(
+                |error| CliError::failed(format!("cannot read the answer: {error}"), None),
+            )?);
     if !agreed {
-        return Err(CliError::guarded(words, "to ask for it to be thawed, say --thaw"));
+        return Err(CliError::guarded(words, "to request retrieval, add --thaw"));
     }
     skellin_engine::ask_to_thaw(store, &frozen)?;
-    let asked = format!("asked for {} objects to be thawed; {words}", frozen.objects.len());
-    Err(CliError::frozen(asked, "run the same command again when that time has passed"))
+    let asked = format!("requested retrieval of {} objects; {words}", frozen.objects.len());
+    Err(CliError::frozen(asked, "run the same command again after that time"))
 }
 
 fn as_json(report: &RestoreReport) -> Value {
@@ -239,7 +241,7 @@ fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
     let verb = if dry_run { "would be restored; nothing was written" } else { "restored" };
     let mut out = match report.restored == 0 && report.left > 0 {
         true => format!(
-            "nothing {}: all {} are there already, and are left as they are\n",
+            "nothing {}: all {} are already there and were kept\n",
             if dry_run { "would be restored" } else { "was restored" },
             words::counted(report.left, "path", "paths")
         ),
@@ -250,19 +252,16 @@ fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
         ),
     };
     for (count, what) in [
-        (
-            report.left,
-            "left as they are: something of that name is there (--existing replace or rename)",
-        ),
+        (report.left, "kept: a file of that name exists (--existing replace or rename)"),
         (report.replaced, "replaced"),
-        (report.renamed, "kept under another name (NAME.kept-…)"),
+        (report.renamed, "renamed to NAME.kept-TIME"),
     ] {
         if count > 0 {
             out.push_str(&format!("  {} {what}\n", words::count(count)));
         }
     }
     if report.interrupted {
-        out.push_str("  interrupted: the same command goes on, as what is there is left\n");
+        out.push_str("  interrupted: the same command continues, existing files are kept\n");
     }
     let remedy = skellin_engine::Exception::restore_remedy;
     out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));

@@ -24,13 +24,13 @@ pub(super) struct RunArgs {
     /// The plans, one after the other
     #[arg(required = true)]
     plans: Vec<String>,
-    /// Decide everything, write nothing anywhere
+    /// Dry run: decide everything, write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Go on also if much is suddenly gone or different
+    /// Accept that much is suddenly gone or changed
     #[arg(long)]
     agree: bool,
-    /// A label for the snapshot, beside the plan's
+    /// An additional label for the snapshot
     #[arg(long = "label", value_name = "LABEL")]
     labels: Vec<String>,
     /// Let everything else on the machine go first
@@ -55,7 +55,10 @@ impl RunArgs {
 pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
     if let Some(bad) = args.labels.iter().find(|label| !skellin_plan::is_plan_name(label)) {
-        return Err(CliError::usage(format!("`{bad}` is no label"), "use a-z, 0-9, - and _"));
+        return Err(CliError::usage(
+            format!("`{bad}` is not a valid label"),
+            "use a-z, 0-9, - and _",
+        ));
     }
     // All plans are looked at before the first is run.
     let plans = args
@@ -155,7 +158,7 @@ fn ask(context: &Context, plan: &Plan, noticed: &Shrinkage) -> bool {
         return false;
     }
     context.progress.say(&format!("{}: {}", plan.name, noticed.words()));
-    output::agreed("Make the snapshot all the same? [y/N] ").unwrap_or(false)
+    output::agreed("Make the snapshot anyway? [y/N] ").unwrap_or(false)
 }
 
 fn status(status: RunStatus) -> &'static str {
@@ -244,13 +247,12 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
         std::time::Duration::from_millis(u64::try_from(report.ended - report.started).unwrap_or(0));
     let ended = match (report.status, report.dry_run) {
         (RunStatus::Interrupted, _) => {
-            "interrupted: no snapshot; the next run goes on from what was stored".to_owned()
+            "interrupted, no snapshot; the next run uses what was stored".to_owned()
         }
         (RunStatus::Guarded, _) => {
-            "stopped: no snapshot was made; look whether that is right, then run it with --agree"
-                .to_owned()
+            "stopped, no snapshot; check whether this is right, then run with --agree".to_owned()
         }
-        (_, true) => format!("rehearsed in {}, nothing was written", words::duration(took)),
+        (_, true) => format!("dry run in {}, nothing was written", words::duration(took)),
         (RunStatus::Done, false) => format!("done in {}", words::duration(took)),
         (RunStatus::Exceptions, false) => {
             format!("done in {}, with exceptions", words::duration(took))
@@ -289,22 +291,19 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
     }
     if !report.damage.is_empty() {
         out.push_str(&format!(
-            "  ▲ {}\n    → what the sources still have was stored again; `skellin verify {}` names what older snapshots lost\n",
+            "  ▲ {}\n    → files that still exist were stored again; skellin verify {} lists what older snapshots lost\n",
             skellin_engine::damage_words(&report.damage),
             plan.store
         ));
     }
     for what in &report.not_entered {
-        out.push_str(&format!("  ▲ not entered, and gone on without: {what}\n"));
+        out.push_str(&format!("  ▲ `enter` failed, continued without: {what}\n"));
     }
     for what in &report.not_left {
-        out.push_str(&format!("  ▲ not left as it should be: {what}\n"));
+        out.push_str(&format!("  ▲ `leave` failed: {what}\n"));
     }
     if report.sockets > 0 && verbose {
-        out.push_str(&format!(
-            "  sockets    {}, which are not stored\n",
-            words::count(report.sockets)
-        ));
+        out.push_str(&format!("  sockets    {}, not stored\n", words::count(report.sockets)));
     }
     if let Some(id) = report.snapshot {
         out.push_str(&format!(
@@ -339,7 +338,7 @@ pub(super) fn exceptions_text(
     remedies.iter().for_each(|remedy| out.push_str(&format!("    → {remedy}\n")));
     if count > shown as u64 {
         out.push_str(&format!(
-            "    and {} more; -v or --json lists up to a thousand\n",
+            "    and {} more; -v or --json lists up to 1000\n",
             words::count(count - shown as u64)
         ));
     }

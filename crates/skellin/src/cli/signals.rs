@@ -52,7 +52,7 @@ fn end_at_last(cancel: &Cancel, number: u8, json: bool) {
         }
         if json {
             output::last_json(&json!({"error": {"kind": "interrupted", "message":
-                "interrupted while waiting for something that does not answer", "hint": null}}));
+                "interrupted while waiting for an answer", "hint": null}}));
         }
         std::process::exit(128 + i32::from(number));
     });

@@ -26,7 +26,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin steward\n\nIt stays in the foreground, tells a service manager when it is ready and that it lives, reads its\nfiles anew when they change or on SIGHUP, and ends on SIGTERM with the work it has started.\n`skellin timers install --steward` makes a service of it."
+    after_help = "Examples:\n  skellin steward\n\nIt stays in the foreground, notifies the service manager (sd_notify), reloads its files when they change\nor on SIGHUP, and stops its work and exits on SIGTERM.\nskellin timers install --steward makes it a service."
 )]
 pub(super) struct StewardArgs {}
 
@@ -107,8 +107,8 @@ fn notify(state: &[NotifyState<'_>]) {
 
 fn name(job: &Job) -> String {
     match job {
-        Job::Run(plan) => format!("the run of {plan}"),
-        Job::Verify(store) => format!("the verification of {store}"),
+        Job::Run(plan) => format!("run of {plan}"),
+        Job::Verify(store) => format!("verification of {store}"),
     }
 }
 
@@ -122,7 +122,7 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
     let mut configuration = Arc::new(context.configuration()?);
     say_state(quiet, &configuration);
     let program = std::env::current_exe().map_err(|error| {
-        CliError::failed(format!("this program does not find itself: {error}"), None)
+        CliError::failed(format!("cannot find the path of this program: {error}"), None)
     })?;
     let mut processes = Processes {
         program,
@@ -155,7 +155,7 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
                     }
                     next = look.next;
                 }
-                Err(error) => say(quiet, &format!("{error}; it is looked again soon")),
+                Err(error) => say(quiet, &format!("{error}; trying again soon")),
             }
             if let (false, Some(journal)) = (carrying, &journal)
                 && journal.next_message().is_ok_and(|at| at.is_some_and(|at| at <= now()))
@@ -181,7 +181,7 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
             Ok(Heard::Carried(failed)) => {
                 carrying = false;
                 for (channel, why) in failed {
-                    say(quiet, &format!("{channel} is not told yet: {why}"));
+                    say(quiet, &format!("{channel} not notified yet: {why}"));
                 }
             }
             Ok(Heard::Changed) => {
@@ -201,7 +201,7 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
                 stopped = Some(u8::try_from(signal).unwrap_or(15));
                 notify(&[NotifyState::Stopping]);
                 for (job, process) in &processes.going {
-                    say(quiet, &format!("{} is asked to end", name(job)));
+                    say(quiet, &format!("stopping {}", name(job)));
                     let _ = kill_process(*process, Signal::TERM);
                 }
             }
@@ -222,7 +222,7 @@ fn reload(context: &Context, configuration: &mut Arc<Configuration>, quiet: bool
         }
         Err(error) => {
             error.report();
-            say(quiet, "what was read before stays as it is");
+            say(quiet, "keeping the configuration read before");
         }
     }
     notify(&[NotifyState::Ready]);
@@ -230,29 +230,29 @@ fn reload(context: &Context, configuration: &mut Arc<Configuration>, quiet: bool
 
 fn say_state(quiet: bool, configuration: &Configuration) {
     let plans = configuration.plans.iter().filter(|file| file.plan.is_some()).count() as u64;
-    say(quiet, &format!("looks after {}", words::counted(plans, "plan", "plans")));
+    say(quiet, &format!("watching {}", words::counted(plans, "plan", "plans")));
     for file in configuration.plans.iter().filter(|file| file.plan.is_none()) {
-        say(quiet, &format!("{} has mistakes and is left out: skellin plan check", file.name));
+        say(quiet, &format!("{} has mistakes and is skipped: skellin plan check", file.name));
     }
 }
 
 fn say_look(quiet: bool, look: &Look) {
     if let Some(why) = &look.unrecorded {
-        say(quiet, &format!("{why}; what is due is told by the times of the locks"));
+        say(quiet, &format!("{why}; what is due is decided by the times of the lock files"));
     }
     for job in &look.started {
-        say(quiet, &format!("{} starts", name(job)));
+        say(quiet, &format!("starting {}", name(job)));
     }
     for (job, why) in &look.failed {
-        say(quiet, &format!("{} could not be started: {why}", name(job)));
+        say(quiet, &format!("cannot start {}: {why}", name(job)));
     }
 }
 
 fn status(processes: &Processes, next: Option<i64>) -> String {
     let going: Vec<String> = processes.going.keys().map(name).collect();
     match (going.is_empty(), next) {
-        (false, _) => format!("{} under way", going.join(", ")),
-        (true, Some(next)) => format!("the next is due {}", words::moment(next)),
+        (false, _) => format!("{} running", going.join(", ")),
+        (true, Some(next)) => format!("next run {}", words::moment(next)),
         (true, None) => "nothing is due".to_owned(),
     }
 }

@@ -16,19 +16,19 @@ use crate::{exit::Exit, words};
 
 #[derive(Subcommand)]
 pub(super) enum StoreCommand {
-    /// All stores of stores.toml
+    /// List all stores
     List,
-    /// Create a store at the place stores.toml gives it
+    /// Create a store at its place in stores.toml
     #[command(
-        after_help = "Examples:\n  skellin store create oak\n  skellin store create oak --on /media/keeper/OAK1 --drive oak-east\n\nThe passphrase comes from where stores.toml says, else it is asked for twice.\nWithout the passphrase nobody can read the store, not even you: keep it elsewhere too."
+        after_help = "Examples:\n  skellin store create oak\n  skellin store create oak --on /media/keeper/OAK1 --drive oak-east\n\nThe passphrase is read from where stores.toml says, or asked for.\nWithout the passphrase the store cannot be read: keep a copy of it elsewhere."
     )]
     Create {
         /// The store
         store: String,
-        /// Where the drive is mounted that shall carry it (for drive: places)
+        /// Mount point of the drive (for drive: places)
         #[arg(long, value_name = "DIR")]
         on: Option<std::path::PathBuf>,
-        /// Which drive of the rotation it is
+        /// Name of the drive in the rotation
         #[arg(long, value_name = "NAME", requires = "on")]
         drive: Option<String>,
         /// Accept a weak passphrase
@@ -38,29 +38,39 @@ pub(super) enum StoreCommand {
         #[arg(long)]
         here: bool,
     },
-    /// Try the way to a store's place, or to a source on another host, step by step
+    /// Test the connection to a store, or to a source on another host, step by step
     #[command(
-        after_help = "Examples:\n  skellin store reach pier\n  skellin store reach pier --accept-host-key\n  skellin store reach sftp://mast/var/records\n\nAt a store it writes a trial of 4 MiB, reads it back and takes it away again; at a source it only reads. It stops at the first step\nthat fails, and says what to change there."
+        after_help = "Examples:\n  skellin store reach pier\n  skellin store reach pier --accept-host-key\n  skellin store reach sftp://mast/var/records\n\nFor a store it writes a test file of 4 MiB, reads it back and deletes it; a source is only read. It stops at the\nfirst step that fails, with what to change."
     )]
     Reach {
         /// The store, or a source on another host as a plan names it
         store: String,
-        /// Accept a host whose key is not known yet, and remember the key
+        /// Accept an unknown host key, and save it
         #[arg(long)]
         accept_host_key: bool,
     },
-    /// What to set up on the far side of a store's place, ready to paste
+    /// Change the place of a store to which it was moved or copied
     #[command(
-        after_help = "Examples:\n  skellin store prepare pier\n  skellin store prepare pier --key ~/.ssh/id_ed25519.pub\n\nIt prints and does nothing."
+        after_help = "Example: cp -a /mnt/oak/. /mnt/elm/ && skellin store move oak /mnt/elm\n\nCopy the store first. This checks that the same store is at the new place and changes `place` in\nstores.toml; nothing is copied or deleted."
+    )]
+    Move {
+        /// The store
+        store: String,
+        /// Its new place, as in stores.toml
+        place: String,
+    },
+    /// Print what to set up on the server of a store
+    #[command(
+        after_help = "Examples:\n  skellin store prepare pier\n  skellin store prepare pier --key ~/.ssh/id_ed25519.pub\n\nIt only prints."
     )]
     Prepare {
         /// The store
         store: String,
-        /// The public key that shall be let in
+        /// Public key to authorize
         #[arg(long, value_name = "FILE")]
         key: Option<std::path::PathBuf>,
     },
-    /// What a store is and what it holds
+    /// Show a store and its content
     #[command(
         after_help = "Examples:\n  skellin store show oak\n  skellin store show --place /mnt/oak"
     )]
@@ -84,6 +94,20 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
             }
             create(context, &configuration, &store, on, weak_passphrase)
         }
+        StoreCommand::Move { store, place } => {
+            let configuration = context.configuration()?;
+            let ask = |moved: &StoreConfig| match &moved.passphrase {
+                Some(source) => Ok(read_secret(source, &format!("store `{store}`"))?),
+                None => context.ask_passphrase(&format!("Passphrase of store {store}")),
+            };
+            let place =
+                skellin_engine::move_store::<CliError>(&configuration, &store, &place, &ask)?;
+            context.print(
+                || json!({"store": store, "place": place.to_string()}),
+                || format!("Store {store} is now at {place}.\n"),
+            );
+            Ok(Exit::Done)
+        }
         StoreCommand::Prepare { store, key } => {
             let configuration = context.configuration()?;
             let config = configuration.store(&store)?;
@@ -92,7 +116,7 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
             let read = |file: &std::path::Path| std::fs::read_to_string(file);
             let text = match (&key, own) {
                 (Some(file), _) => Some(read(file).map_err(|error| {
-                    let what = format!("the key {} cannot be read: {error}", file.display());
+                    let what = format!("cannot read key {}: {error}", file.display());
                     CliError::usage(what, "name a file with a public key (its name ends in .pub)")
                 })?),
                 (None, own) => own.and_then(|file| read(&file).ok()),
@@ -133,7 +157,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
         || {
             let rows: Vec<_> = stores.values().map(|store| {
                 let state = match state(store) {
-                    Ok(header) => format!("here, id {}", words::short_id(&header.store.0)),
+                    Ok(header) => format!("reachable, id {}", words::short_id(&header.store.0)),
                     Err(trouble) => trouble,
                 };
                 vec![store.name.clone(), store.place.to_string(), state]
@@ -188,18 +212,19 @@ fn create(
 ) -> Result<Exit, CliError> {
     let config = configuration.store(name)?;
     let passphrase: Passphrase = match &config.passphrase {
-        Some(source) => read_secret(source, &format!("the store `{name}`"))?,
-        None => context.ask_new_passphrase(name)?,
+        Some(source) => read_secret(source, &format!("store `{name}`"))?,
+        None => context.ask_new_passphrase(&format!("Passphrase for new store {name}"))?,
     };
     if let Some(why) = skellin_engine::weakness(&passphrase).filter(|_| !weak_is_fine) {
         let what = format!("the passphrase is weak: {why}");
         let asks = std::io::stdin().is_terminal() && !context.global.json;
-        let agreed = asks && output::agreed(&format!(
-            "{what}. Whoever holds the store can try all of its kind.\nTake it all the same? [y/N] "
-        ))
-        .map_err(|error| CliError::failed(format!("no answer came: {error}"), None))?;
+        let agreed = asks
+            && output::agreed(&format!(
+                "{what}. Anybody with the store could guess it.\nUse it anyway? [y/N] "
+            ))
+            .map_err(|error| CliError::failed(format!("cannot read the answer: {error}"), None))?;
         if !agreed {
-            let hint = "choose a few words that do not belong together; or say --weak-passphrase";
+            let hint = "choose a few unrelated words; or add --weak-passphrase";
             return Err(CliError::guarded(what, hint));
         }
     }
@@ -212,7 +237,7 @@ fn create(
     let id = Store::create(&*place, &passphrase, creation)?;
     context.print(
         || json!({"store": name, "id": id.to_string(), "place": config.place.to_string()}),
-        || format!("The store {name} was created at {}, id {}.\nWithout its passphrase nobody can read it: keep a copy of it elsewhere.\n", place.describe(), words::short_id(&id.0)),
+        || format!("Store {name} created at {}, id {}.\nWithout its passphrase it cannot be read: keep a copy of the passphrase elsewhere.\n", place.describe(), words::short_id(&id.0)),
     );
     Ok(Exit::Done)
 }
@@ -226,7 +251,7 @@ fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliErro
         || json!({"store": name, "id": header.store.to_string(), "place": store.place().describe(),
             "created": words::rfc3339(header.created * 1000), "snapshots": snapshots.len(),
             "containers": usage.containers, "bytes": usage.bytes,
-            "holds": holdings.iter().map(|holding| json!({"folder": holding.folder, "objects": holding.objects, "bytes": holding.bytes})).collect::<Vec<_>>(),
+            "content": holdings.iter().map(|holding| json!({"folder": holding.folder, "objects": holding.objects, "bytes": holding.bytes})).collect::<Vec<_>>(),
             "newest": newest.map(|snapshot| words::rfc3339(snapshot.started))}),
         || {
             let newest = newest.map_or("none yet".to_owned(), |snapshot| format!("{} of {}", words::moment(snapshot.started), snapshot.plan));
@@ -234,7 +259,7 @@ fn show(context: &Context, name: &str, store: &Arc<Store>) -> Result<(), CliErro
                 let (folder, about) = words::holding(holding.folder);
                 vec![folder.to_owned(), words::count(holding.objects), words::bytes(holding.bytes), about.to_owned()]
             }).collect();
-            let table = output::table(&["folder", "objects", "bytes", "what it is"], &[1, 2], &rows);
+            let table = output::table(&["folder", "objects", "bytes", "content"], &[1, 2], &rows);
             format!("store       {name}\nplace       {}\nid          {}\ncreated     {}\nsnapshots   {}, newest {newest}\ncontainers  {}, {}\n\n{table}",
                 store.place().describe(), header.store, words::moment(header.created * 1000),
                 words::count(snapshots.len() as u64), words::count(usage.containers), words::bytes(usage.bytes))
@@ -259,7 +284,7 @@ fn reach(
     let (result, to) = match name.contains("://") {
         true => {
             let source = FarSource::parse(name)
-                .map_err(|why| CliError::usage(why, "name it as the plan does"))?;
+                .map_err(|why| CliError::usage(why, "give it as in the plan"))?;
             let grounds = &configuration.grounds;
             (skellin_engine::reach_source(&source, grounds, accept, &told), name.to_owned())
         }
@@ -277,7 +302,7 @@ fn reach(
                 |step: &skellin_engine::ReachStep| json!({"step": step.step, "found": step.found});
             json!({"store": name, "steps": steps.iter().map(step).collect::<Vec<_>>()})
         },
-        || format!("Nothing is in the way to {to}.\n"),
+        || format!("{to}: all checks passed\n"),
     );
     Ok(Exit::Done)
 }

@@ -15,7 +15,7 @@ pub(super) struct TellArgs {
     /// The channel, as channels.toml names it
     #[arg(requires = "test")]
     channel: Option<String>,
-    /// Send a message that says it is a trial
+    /// Send a test message
     #[arg(long, requires = "channel")]
     test: bool,
 }
@@ -29,13 +29,13 @@ pub(super) fn tell(context: &Context, args: &TellArgs) -> Result<Exit, CliError>
     let machine = crate::machine::machine_name();
     send(channel, &trial::message(name, &machine), &machine).map_err(|why| {
         CliError::failed(
-            format!("{name} was not told: {why}"),
-            Some("mend channels.toml, then try again".to_owned()),
+            format!("{name} not notified: {why}"),
+            Some("correct channels.toml, then try again".to_owned()),
         )
     })?;
     context.print(
         || json!({"channel": name, "kind": channel.kind(), "status": "done"}),
-        || format!("{name} was told: {}\n", channel.target()),
+        || format!("{name} notified: {}\n", channel.target()),
     );
     Ok(Exit::Done)
 }
@@ -61,7 +61,7 @@ fn list(context: &Context, configuration: &skellin_engine::Configuration) -> Exi
         || {
             if channels.fine.is_empty() {
                 return format!(
-                    "Nobody can be told yet: describe a channel in {}/channels.toml\n",
+                    "No channels yet: describe one in {}/channels.toml\n",
                     configuration.folders.config.display()
                 );
             }
@@ -76,8 +76,8 @@ fn list(context: &Context, configuration: &skellin_engine::Configuration) -> Exi
                 })
                 .collect();
             let total = crate::words::counted(rows.len() as u64, "channel", "channels");
-            let head = ["name", "kind", "reaches", "told by"];
-            format!("{}{total}; skellin tell NAME --test tries one\n", super::output::table(&head, &[], &rows))
+            let head = ["name", "kind", "reaches", "used by"];
+            format!("{}{total}; skellin tell NAME --test sends a test message\n", super::output::table(&head, &[], &rows))
         },
     );
     Exit::Done

@@ -16,19 +16,19 @@ pub(super) struct VerifyArgs {
     /// The store
     #[arg(required_unless_present = "place")]
     store: Option<String>,
-    /// How much of the data is read: all, none, or a percentage
+    /// How much data to read: all, none, or a percentage
     #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
     data: DataShare,
     /// Started by the steward, which has this number of a process
     #[arg(long, value_name = "PROCESS", hide = true)]
     steward: Option<u32>,
-    /// Verify the store at this place; no configuration is needed
+    /// Verify the store at this place; needs no configuration
     #[arg(long, value_name = "PLACE", conflicts_with = "store")]
     place: Option<String>,
-    /// Read the passphrase for --place from this file instead of asking
+    /// Read the passphrase for --place from this file
     #[arg(long, value_name = "FILE", requires = "place")]
     passphrase_file: Option<std::path::PathBuf>,
-    /// A file that says how to get to it: endpoint, credentials, identity, password … as in stores.toml
+    /// File with the access keys of --place (endpoint, credentials, identity, password …), as in stores.toml
     #[arg(long, value_name = "FILE", requires = "place")]
     access: Option<std::path::PathBuf>,
 }
@@ -48,7 +48,7 @@ fn share(text: &str) -> Result<DataShare, String> {
         "none" => Ok(DataShare::None),
         text => match text.trim_end_matches('%').parse::<u8>() {
             Ok(percent @ 1..=100) => Ok(DataShare::Percent(percent)),
-            _ => Err("say all, none, or a percentage from 1 to 100".to_owned()),
+            _ => Err("use all, none, or a percentage from 1 to 100".to_owned()),
         },
     }
 }
@@ -129,9 +129,7 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
             ));
         }
         match damage.files.len() {
-            0 => out.push_str(
-                "    no file is lost: there is another good copy of what snapshots need\n",
-            ),
+            0 => out.push_str("    no file is lost: snapshots have another good copy\n"),
             many if many > shown => {
                 out.push_str(&format!("    and {} more; -v lists them\n", many - shown));
             }
@@ -142,7 +140,8 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
     let counted = words::counted(count, "object is damaged", "objects are damaged");
     out.push_str(&format!("{counted}\n"));
     if report.damage.iter().any(|damage| !damage.files.is_empty()) {
-        let mend = "the next run stores again what its sources still have, which mends older snapshots, too";
+        let mend =
+            "the next run stores again what still exists, which also repairs older snapshots";
         out.push_str(&format!("  → {mend}\n"));
     }
     out

@@ -48,7 +48,7 @@ impl App {
     pub fn under_way(&self) -> Vec<(String, Cancel)> {
         let runs = self.model.lanes.iter().filter_map(|lane| match &lane.work {
             Work::Going { dry_run, cancel, .. } => {
-                let what = if *dry_run { "the dry run of" } else { "the run of" };
+                let what = if *dry_run { "dry run of" } else { "run of" };
                 Some((format!("{what} {}", lane.name), cancel.clone()))
             }
             _ => None,

@@ -72,17 +72,17 @@ impl Arrangement {
     pub fn words(self) -> Option<String> {
         let only = match self.only {
             Only::All => None,
-            Only::Moving => Some("only what is new, changed or gone"),
-            Only::New => Some("only what is new"),
-            Only::Changed => Some("only what changed"),
-            Only::Gone => Some("only what is gone"),
-            Only::Skipped => Some("only what is left out"),
-            Only::Troubles => Some("only what cannot be read"),
+            Only::Moving => Some("changes only"),
+            Only::New => Some("new only"),
+            Only::Changed => Some("changed only"),
+            Only::Gone => Some("gone only"),
+            Only::Skipped => Some("excluded only"),
+            Only::Troubles => Some("unreadable only"),
         };
         let order = match self.order {
             Order::Name => None,
             Order::Size => Some("largest first"),
-            Order::Change => Some("most changed first"),
+            Order::Change => Some("most changes first"),
         };
         let parts: Vec<&str> = only.into_iter().chain(order).collect();
         (!parts.is_empty()).then(|| parts.join(", "))
@@ -279,10 +279,7 @@ mod tests {
         }
         assert!(how.is_plain() && how.words().is_none());
         let how = how.next_order().next_only();
-        assert_eq!(
-            how.words().as_deref(),
-            Some("only what is new, changed or gone, largest first")
-        );
+        assert_eq!(how.words().as_deref(), Some("changes only, largest first"));
         assert!(how.next_order().next_order().order == Order::Name);
     }
 }

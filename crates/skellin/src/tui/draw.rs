@@ -132,11 +132,11 @@ fn hint_line(
     let pairs: Vec<(&str, &str, Option<Action>)> = match panel {
         Some(panel) => panel.hints().into_iter().map(|(key, says)| (key, says, None)).collect(),
         None if app.lanes.is_empty() && app.screen == Screen::Ribbon => vec![
-            ("a", "add a plan", Some(Action::NewPlan)),
+            ("a", "new plan", Some(Action::NewPlan)),
             ("s", "Stores", Some(Action::Stores)),
             ("j", "Journal", Some(Action::Journal)),
             ("?", "keys", Some(Action::Help)),
-            ("q", "close", Some(Action::Quit)),
+            ("q", "quit", Some(Action::Quit)),
         ],
         None => {
             let has_plan = app.current_lane().is_some_and(|lane| lane.plan.is_some());

@@ -173,7 +173,7 @@ impl Lane {
             .map(|entry| Stumble {
                 time: entry.started,
                 outcome: entry.outcome,
-                words: entry.words.clone().unwrap_or_else(|| "it was stopped".to_owned()),
+                words: entry.words.clone().unwrap_or_else(|| "stopped".to_owned()),
                 hint: entry.hint.clone(),
             })
             .collect();
@@ -338,7 +338,7 @@ impl Lane {
         {
             let what = match stumble.outcome {
                 Outcome::Interrupted => "was interrupted",
-                Outcome::Guarded => "stopped to ask",
+                Outcome::Guarded => "stopped: confirmation needed",
                 _ => "failed",
             };
             let age = words::age(now - stumble.time);
@@ -353,7 +353,7 @@ impl Lane {
         let late = self.missed.iter().find(|moment| **moment > newest.time);
         if let Some(late) = late {
             return Some(format!(
-                "◇ {} is late: its run of {} never came",
+                "◇ {} is late: run of {} missed",
                 self.name,
                 words::moment(*late)
             ));
@@ -442,7 +442,7 @@ mod tests {
         assert_eq!(lane.stop_after(1000), Some(1500));
         assert!(
             lane.ailment(2000)
-                .is_some_and(|what| what.contains("failed") && what.contains("not there"))
+                .is_some_and(|what| what.contains("failed") && what.contains("does not exist"))
         );
         lane.take_marks(&[mark(0, 1000), mark(1, 1800)], 2000);
         assert_eq!(lane.ailment(2000), None);

@@ -399,7 +399,7 @@ impl Model {
         is_ready.then(|| Shown::Live(lane.marks.last().map(|mark| mark.id)))
     }
 
-    /// Whether a tree is on the screen, or on its way there.
+    /// Whether a tree is on the screen, or being sent there.
     pub(super) fn is_tree_asked_for(&self) -> bool {
         self.has_tree() && self.wanted_tree().is_some()
     }

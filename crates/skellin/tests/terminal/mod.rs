@@ -180,13 +180,15 @@ pub fn world(passphrase_in_config: bool) -> tempfile::TempDir {
         write(
             &path(&format!("config/plans/{plan}.toml")),
             format!(
-                "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n",
+                "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n[schedule]\nrun = \"every 4 days\"\n",
                 path(plan).display()
             ),
         );
     }
     let store: std::sync::Arc<dyn skellin_place::Place> = std::sync::Arc::new(place);
     let now = jiff::Timestamp::now().as_millisecond();
+    // Something looks for what is due, as cron would.
+    skellin_engine::Journal::open(&path("state")).unwrap().note_look(now).unwrap();
     for night in 0..3 {
         write(&path("readings/2026/gauge.csv"), content(1, 4000 * (night + 1)));
         write(&path("readings/notes.md"), format!("night {night}\n"));

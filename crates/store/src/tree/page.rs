@@ -258,7 +258,7 @@ fn decode_page(d: &mut Decoder<'_>, next: &mut dyn FnMut() -> Spot) -> Decoded<P
             let entries: Vec<Entry> = entries.collect::<Decoded<_>>()?;
             let sorted = entries.is_sorted_by(|a, b| a.name < b.name);
             if !sorted || !entries.iter().all(|entry| Entry::is_name(&entry.name)) {
-                return Err(Error::message("names that are no names, or out of order"));
+                return Err(Error::message("invalid or unsorted names"));
             }
             Ok(Page::Entries(entries))
         }

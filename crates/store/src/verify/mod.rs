@@ -81,7 +81,7 @@ impl Store {
     /// Both copies of every snapshot; those of which one can be read.
     fn verify_snapshots(&self, found: &mut Findings) -> Result<Vec<(ListedSnapshot, Snapshot)>> {
         for name in self.unreadable_names()? {
-            found.note(name.as_str(), None, "its name does not open".to_owned());
+            found.note(name.as_str(), None, "its name cannot be decrypted".to_owned());
         }
         let mut snapshots = Vec::new();
         for listed in self.snapshots()? {
@@ -97,7 +97,7 @@ impl Store {
             }
             let Some(snapshot) = read else { continue };
             if self.totals(&snapshot).is_some_and(|told| told != (snapshot.files, snapshot.bytes)) {
-                let why = "its totals are not those of its tree".to_owned();
+                let why = "its totals do not match its tree".to_owned();
                 found.note(listed.object.as_str(), None, why);
             }
             snapshots.push((listed, snapshot));
@@ -140,8 +140,9 @@ impl Store {
         let unlisted = index.unlisted.containers.iter().map(|container| container.id);
         let lost = unlisted.filter(|id| needed.contains(id) && !open.contains(&id.run)).count();
         if lost > 0 && !broken {
-            let why =
-                format!("a segment is missing: {lost} containers that snapshots need are in none");
+            let why = format!(
+                "an index segment is missing: {lost} containers that snapshots need are in none"
+            );
             found.note("index", None, why);
         }
         Ok(())

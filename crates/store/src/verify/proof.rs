@@ -179,7 +179,7 @@ impl Store {
                     && !self.is_there(&chunk.fingerprint)
                 {
                     let object = self.where_lies(&chunk.fingerprint);
-                    let why = "the content is in no container that is there".to_owned();
+                    let why = "the content is missing from the store".to_owned();
                     found.lose(chunk.fingerprint.prefix(), object, why);
                 }
             }

@@ -60,7 +60,7 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         )?;
     }
 
-    story.step("The logger on the mast is read over SFTP, and only what changed is read again");
+    story.step("The logger on the mast is read over SFTP, and changed only is read again");
     let mast = Servers::mast_files(&world);
     let at = jiff::Timestamp::now().as_millisecond() - 86_400_000;
     for night in 0..3 {

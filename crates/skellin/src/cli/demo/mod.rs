@@ -20,16 +20,16 @@ use files::failed;
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin demo\n  skellin demo --dir /tmp/ridge\n  skellin demo --headless\n\nThe same directory can be opened again and goes on from where it was left."
+    after_help = "Examples:\n  skellin demo\n  skellin demo --dir /tmp/ridge\n  skellin demo --headless\n\nThe same directory can be opened again and continues where it was left."
 )]
 pub(super) struct DemoArgs {
-    /// Where to build it; a new temporary directory otherwise
+    /// Directory; default: a new temporary one
     #[arg(long, value_name = "DIR")]
     dir: Option<PathBuf>,
-    /// Tell the whole story of a backup as text, and end
+    /// Run the whole story as text, and exit
     #[arg(long, conflicts_with = "build_only")]
     headless: bool,
-    /// Build it, but do not open the application
+    /// Build it without opening the application
     #[arg(long)]
     build_only: bool,
 }
@@ -53,9 +53,9 @@ pub(super) fn demo(context: &Context, args: &DemoArgs) -> Result<Exit, CliError>
         }
     };
     if !context.global.quiet {
-        output::line(format!("The station's world is in {}", folder.display()));
+        output::line(format!("The demo station is in {}", folder.display()));
         output::line(format!(
-            "Commands find it with: export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache SKELLIN_DRIVES={0}/drives",
+            "To use it with commands: export SKELLIN_CONFIG={0}/config SKELLIN_STATE={0}/state SKELLIN_CACHE={0}/cache SKELLIN_DRIVES={0}/drives",
             folder.display()
         ));
     }

@@ -22,8 +22,8 @@ use crate::{
 pub(super) fn tell(context: &Context, folder: &Path, remove: bool) -> Result<Exit, CliError> {
     if folder.join("config").exists() {
         return Err(CliError::usage(
-            format!("{} holds a world already", folder.display()),
-            "choose another directory with --dir, or leave it out",
+            format!("{} already contains a demo", folder.display()),
+            "choose another directory with --dir, or omit it",
         ));
     }
     let mut story = Story { context, folder: folder.to_path_buf(), step: 0 };
@@ -47,7 +47,7 @@ fn all(story: &mut Story<'_>) -> Result<(), CliError> {
     let cannot = |error: std::io::Error| failed(&story.folder, &error);
     ridge.live(0, now - 2 * 86_400_000).map_err(cannot)?;
     build::configure(&story.folder, &folders(&story.folder), now)?;
-    story.say(&format!("The station's world is in {}", story.folder.display()));
+    story.say(&format!("The demo station is in {}", story.folder.display()));
 
     story.step("The plans are checked");
     let checked = story.command(&["plan", "check"], true)?;

@@ -18,16 +18,15 @@ pub(super) fn systemctl(setting: &Setting<'_>, words: &[&str]) -> Result<(), Cli
         command.arg("--user");
     }
     let output = command.args(words).stdin(Stdio::null()).output();
-    let output = output.map_err(|error| {
-        CliError::failed(format!("systemctl could not be started: {error}"), None)
-    })?;
+    let output = output
+        .map_err(|error| CliError::failed(format!("cannot start systemctl: {error}"), None))?;
     if output.status.success() {
         return Ok(());
     }
     let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
     Err(CliError::failed(
         format!("systemctl {}: {said}", words.join(" ")),
-        Some("try it by hand; the units are written".to_owned()),
+        Some("try it by hand; the units are installed".to_owned()),
     ))
 }
 

@@ -23,13 +23,13 @@ use crate::{
 
 #[derive(Subcommand)]
 pub(super) enum TimersCommand {
-    /// Write units of systemd, or a line of cron; shown first
+    /// Install systemd units or a cron entry, after review
     Install(InstallArgs),
-    /// What is installed, and whether it still fits the plans
+    /// Show what is installed, whether it runs, and whether it fits the plans
     Show(WhereArgs),
-    /// Have a plan started by what is installed, within a minute or so, and say how it went
+    /// Let the installed timers start a plan now, and show the result
     Try(TryArgs),
-    /// Take out what was installed, and nothing else
+    /// Remove what was installed
     Remove(InstallArgs),
 }
 
@@ -37,31 +37,31 @@ pub(super) enum TimersCommand {
 enum Manager {
     /// Timers and services
     Systemd,
-    /// A line that looks every minute
+    /// A cron entry that runs every minute
     Cron,
 }
 
 #[derive(Args)]
 pub(super) struct WhereArgs {
-    /// Who starts what is due; else whichever is here
+    /// What starts due runs; default: whichever is available
     #[arg(long, value_enum)]
     with: Option<Manager>,
-    /// Where units lie, if not where systemd looks
+    /// Directory for the units, if not the default
     #[arg(long, value_name = "DIR")]
     unit_dir: Option<PathBuf>,
-    /// A file in place of this account's crontab
+    /// File to use instead of the crontab of this account
     #[arg(long, value_name = "FILE", conflicts_with = "unit_dir")]
     crontab: Option<PathBuf>,
 }
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin timers install\n  skellin timers install --with cron\n  skellin timers install --steward --yes\n\nEach plan that a calendar can hold gets a timer of its own; another looks every five minutes for\nwhat was missed, is tried again, or is late. What is not ours is never touched."
+    after_help = "Examples:\n  skellin timers install\n  skellin timers install --with cron\n  skellin timers install --steward --yes\n\nEach plan with a calendar schedule gets its own timer; another one looks every five minutes for missed,\nretried and late runs. Other units and cron entries are not touched."
 )]
 pub(super) struct InstallArgs {
     #[command(flatten)]
     place: WhereArgs,
-    /// One service that starts everything, in place of timers
+    /// One service that starts everything, instead of timers
     #[arg(long)]
     steward: bool,
     /// Do not ask
@@ -73,7 +73,7 @@ pub(super) struct InstallArgs {
 pub(super) struct TryArgs {
     /// The plan
     plan: String,
-    /// Ask also where nothing of ours is installed: something else looks for what is due
+    /// Try even if nothing is installed: something of your own calls due --run
     #[arg(long)]
     wait: bool,
     #[command(flatten)]
@@ -121,15 +121,15 @@ impl WhereArgs {
             }
             (Some(Manager::Cron) | None, _, true) => Ok(Target::Crontab(None)),
             (Some(Manager::Cron), _, false) => {
-                Err(nobody("there is no crontab here", "--with systemd"))
+                Err(nobody("crontab is not installed", "--with systemd"))
             }
-            (None, false, false) => Err(nobody("neither systemd nor cron is here", "")),
+            (None, false, false) => Err(nobody("neither systemd nor cron is available", "")),
         }
     }
 }
 
 fn nobody(what: &str, other: &str) -> CliError {
-    let steward = "keep `skellin steward` running, by whatever starts things on this machine";
+    let steward = "keep skellin steward running as a service";
     let hint = match other {
         "" => steward.to_owned(),
         other => format!("use {other}; or {steward}"),
@@ -145,7 +145,7 @@ fn is_installed(program: &str) -> bool {
 fn account() -> String {
     match rustix::process::geteuid() {
         user if user.is_root() => "root".to_owned(),
-        user => format!("the user {}", user.as_raw()),
+        user => format!("user {}", user.as_raw()),
     }
 }
 
@@ -155,19 +155,16 @@ fn preview(setting: &Setting<'_>, parts: &[(String, String)]) -> String {
     for (name, text) in parts {
         out.push_str(&format!("── {name}\n{text}\n"));
     }
-    out.push_str(&format!("It runs as {}.\n", account()));
+    out.push_str(&format!("Runs as {}.\n", account()));
     for (plan, source, why) in setting.unreadable() {
         out.push_str(&format!("▲ {plan}: {} cannot be read: {why}\n", source.display()));
     }
     for file in setting.configuration.plans.iter().filter(|file| file.plan.is_none()) {
-        out.push_str(&format!(
-            "▲ {} has mistakes and is left out: skellin plan check\n",
-            file.name
-        ));
+        out.push_str(&format!("▲ {} has mistakes and is skipped: skellin plan check\n", file.name));
     }
     for plan in asks_for_passphrase(setting.configuration) {
         out.push_str(&format!(
-            "▲ {plan}: nobody is there to type its store's passphrase: name one in stores.toml\n"
+            "▲ {plan}: the passphrase of its store is not configured, so it cannot run unattended (passphrase = … in stores.toml)\n"
         ));
     }
     out
@@ -190,8 +187,8 @@ fn install(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Resu
             .map(|unit| (folder.join(unit.name).display().to_string(), unit.text))
             .collect(),
         (Target::Crontab(_), true) => {
-            let hint = "start `skellin steward` at boot by a line @reboot of your own";
-            return Err(CliError::usage("cron keeps no process running", hint));
+            let hint = "start skellin steward with an @reboot entry";
+            return Err(CliError::usage("cron does not keep a process running", hint));
         }
         (Target::Crontab(file), false) => {
             vec![(crontab_name(file.as_deref()), timers::crontab_line(setting))]
@@ -200,8 +197,8 @@ fn install(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Resu
     if !context.global.quiet && !context.global.json {
         output::text(&preview(setting, &parts));
     }
-    if !args.yes && !output::agreed("Write this? [y/N] ").unwrap_or(false) {
-        return Err(CliError::guarded("nothing was written", "agree, or give --yes"));
+    if !args.yes && !output::agreed("Install this? [y/N] ").unwrap_or(false) {
+        return Err(CliError::guarded("nothing was written", "confirm, or add --yes"));
     }
     let gone = match &target {
         Target::Units { folder, is_live } => {
@@ -223,7 +220,7 @@ fn install(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Resu
         || json!({"written": parts.iter().map(|(name, _)| name).collect::<Vec<_>>(), "removed": gone}),
         || {
             let plan = setting.configuration.plans.first().map_or("PLAN", |plan| &plan.name);
-            format!("Installed; skellin timers try {plan} shows whether it works.\n")
+            format!("Installed. skellin timers try {plan} tests it.\n")
         },
     );
     Ok(Exit::Done)
@@ -370,7 +367,7 @@ fn remove(context: &Context, setting: &Setting<'_>, args: &InstallArgs) -> Resul
     context.print(
         || json!({"removed": removed}),
         || match removed.len() {
-            0 => "Nothing of ours was installed there.\n".to_owned(),
+            0 => "Nothing was installed there.\n".to_owned(),
             _ => format!("Removed: {}\n", removed.join(", ")),
         },
     );

@@ -36,9 +36,9 @@ pub(super) fn try_plan(
     let target = args.place.target(setting);
     if !args.wait && !StewardLock::is_taken(state) && !has_starter(target.as_ref().ok())? {
         return Err(CliError::failed(
-            format!("nothing is installed that would start {}", plan.name),
+            format!("nothing is installed to start {}", plan.name),
             Some(
-                "skellin timers install; if something of your own calls `skellin due --run`: --wait"
+                "skellin timers install; if something of your own calls skellin due --run: --wait"
                     .to_owned(),
             ),
         ));
@@ -50,7 +50,7 @@ pub(super) fn try_plan(
         // Whichever of the two is installed.
         let _ = systemctl(setting, &["start", "--no-block", "skellin-look.service"]);
     }
-    context.progress.say(&format!("{}: asked for; it should start within a minute", plan.name));
+    context.progress.say(&format!("{}: requested, should start within a minute", plan.name));
     let (begun, mut started) = (Instant::now(), None::<JournalEntry>);
     loop {
         let newest = newest_run(&journal, &plan.name, asked)?;
@@ -59,14 +59,17 @@ pub(super) fn try_plan(
                 return Ok(report(context, &plan.name, entry));
             }
             (Some(entry), false) => {
-                context.progress.say(&format!("{}: it runs", plan.name));
+                context.progress.say(&format!("{}: running", plan.name));
                 started = Some(entry.clone());
             }
             (None, _) if begun.elapsed() > PATIENCE => {
                 unwish(state, &plan.name);
                 return Err(CliError::failed(
                     format!("nothing started {} within {} s", plan.name, PATIENCE.as_secs()),
-                    Some("skellin timers show says what is installed; is cron or systemd running, or the steward?".to_owned()),
+                    Some(
+                        "skellin timers show lists what is installed and whether it runs"
+                            .to_owned(),
+                    ),
                 ));
             }
             _ => {}
@@ -103,7 +106,7 @@ fn report(context: &Context, plan: &str, entry: &JournalEntry) -> Exit {
         || {
             let said = entry.words.as_ref().map_or(String::new(), |words| format!(": {words}"));
             format!(
-                "{plan}: {}{said}\nskellin journal --run {} shows its steps\n",
+                "{plan}: {}{said}\nskellin journal --run {} lists its steps\n",
                 entry.outcome.word(),
                 entry.id
             )

@@ -17,7 +17,7 @@ pub(in crate::tui) fn sign(finding: &Finding) -> &'static str {
 pub(super) fn lines(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
     let Some(found) = &app.findings else {
-        return vec![Line::styled("looking at plans, stores and this machine …", theme.quiet())];
+        return vec![Line::styled("checking plans, stores and this machine …", theme.quiet())];
     };
     let mut lines = Vec::new();
     for finding in found {
@@ -33,7 +33,7 @@ pub(super) fn lines(app: &Model) -> Vec<Line<'static>> {
         lines.push(Line::styled(format!("  → {}", finding.hint), theme.quiet()));
     }
     if found.is_empty() {
-        lines.push(Line::styled("✓ nothing to mend", theme.well()));
+        lines.push(Line::styled("✓ no problems", theme.well()));
     }
     lines.push(Line::from(""));
     lines.push(Line::styled(SAFE, theme.quiet()));

@@ -47,7 +47,7 @@ impl EntryPanel {
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         let mut hints = vec![("↑↓", "more")];
         if self.leads_to().is_some() {
-            hints.push(("Enter", "its snapshot in Was"));
+            hints.push(("Enter", "show snapshot"));
         }
         hints.push(("Esc", "back"));
         hints
@@ -103,7 +103,7 @@ impl EntryPanel {
             ])
         };
         let (mark, style) = app.outcome(entry.outcome);
-        let took = entry.ended.map_or("it goes on".to_owned(), |ended| {
+        let took = entry.ended.map_or("running".to_owned(), |ended| {
             format!("took {}", words::span(ended - entry.started))
         });
         let mut lines = vec![
@@ -121,7 +121,7 @@ impl EntryPanel {
         lines.extend(entry.words.iter().map(|said| fact("said", said.clone())));
         lines.extend(entry.hint.iter().map(|hint| fact("do", hint.clone())));
         match &self.details {
-            None => lines.push(Line::styled("  reading its steps …", theme.quiet())),
+            None => lines.push(Line::styled("  loading …", theme.quiet())),
             Some(Err(trouble)) => {
                 lines.push(Line::styled(format!("  ✕ {}", trouble.what), theme.wrong()));
             }
@@ -144,7 +144,7 @@ impl EntryPanel {
         let theme = app.theme;
         lines.push(Line::from(""));
         if steps.is_empty() {
-            let none = "  no steps were noted of it";
+            let none = "  no steps recorded";
             return lines.push(Line::styled(none, theme.quiet()));
         }
         let start =
@@ -154,7 +154,7 @@ impl EntryPanel {
         let subject = steps.iter().map(|step| step.subject.width()).max().unwrap_or(0);
         let subject = subject.clamp(8, (width / 3).max(8));
         let room = width.saturating_sub(KIND + subject + TOOK + 8).max(8);
-        let span = format!("{} in all", words::span(end - start));
+        let span = format!("{} total", words::span(end - start));
         lines.push(Line::from(vec![
             Span::styled(
                 format!("  {:<w$}", "Steps", w = KIND + subject + TOOK + 4),
@@ -250,7 +250,7 @@ fn causes(
     }
     if count > exceptions.len() as u64 {
         let kept = words::count(exceptions.len() as u64);
-        lines.push(Line::styled(format!("    the first {kept} are kept"), theme.quiet()));
+        lines.push(Line::styled(format!("    only the first {kept} are recorded"), theme.quiet()));
     }
 }
 

@@ -11,6 +11,7 @@ use ratatui::{
 
 use super::{answer::Answer, moment, text_field::TextField};
 use crate::{
+    meanings,
     tui::{
         hits::Target,
         keys::{Action, BINDINGS},
@@ -47,10 +48,7 @@ impl Finder {
     fn offers(&self, app: &Model) -> Vec<Offer> {
         let text = self.typed.text().to_lowercase();
         let words: Vec<&str> = text.split_whitespace().collect();
-        let fits = |says: &str| {
-            let says = says.to_lowercase();
-            words.iter().all(|word| says.contains(word))
-        };
+        let fits = |says: &str| words.iter().all(|word| meanings::fits(says, word));
         let mut offers = Vec::new();
         if let Some(time) = moment::parse(&text, app.now) {
             let says = format!("go to {}", words::moment(time));
@@ -69,13 +67,13 @@ impl Finder {
         }
         for (number, lane) in app.lanes.iter().enumerate() {
             let about = lane.plan.as_ref().and_then(|plan| plan.about.clone()).unwrap_or_default();
-            let says = format!("to the plan {} {about}", lane.label());
+            let says = format!("plan {} {about}", lane.label());
             if fits(&says) {
                 offers.push(Offer { key: "Tab".to_owned(), says, leads: Lead::Lane(number) });
             }
         }
         for channel in &app.channels {
-            let says = format!("try the channel {channel}: tell somebody that this is a trial");
+            let says = format!("channel {channel}: send a test message");
             if fits(&says) {
                 let leads = Lead::Tell(channel.clone());
                 offers.push(Offer { key: String::new(), says, leads });
@@ -139,7 +137,7 @@ impl Finder {
         };
         frame.render_widget(Clear, place);
         let width = usize::from(place.width);
-        let head = " What do you want to do? ";
+        let head = " Find an action ";
         let mut lines = vec![Line::from(vec![
             Span::styled("─", theme.quiet()),
             Span::styled(head, theme.strong()),
@@ -155,7 +153,7 @@ impl Finder {
             app.hits.add(Rect { y: row, height: 1, ..place }, Target::Entry(number));
         }
         if offers.is_empty() {
-            lines.push(Line::styled("   nothing fits these words", theme.quiet()));
+            lines.push(Line::styled("   nothing matches", theme.quiet()));
         }
         lines.push(Line::from(vec![
             Span::styled(" › ", app.tense_style()),

@@ -28,7 +28,7 @@ impl HoldsPanel {
     pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let holdings = match &self.found {
-            None => return vec![Line::styled("looking there …", theme.quiet())],
+            None => return vec![Line::styled("loading …", theme.quiet())],
             Some(Err(trouble)) => {
                 let mut lines = vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())];
                 lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));

@@ -83,7 +83,7 @@ impl Look {
         let room = usize::from(area.height).saturating_sub(2).max(1);
         let foot = match &self.looked {
             None => {
-                lines.push(Line::styled("  reading …", theme.quiet()));
+                lines.push(Line::styled("  loading …", theme.quiet()));
                 String::new()
             }
             Some(Err(trouble)) => {
@@ -93,7 +93,7 @@ impl Look {
             }
             Some(Ok(Looked::Binary { size, start })) => {
                 lines.push(Line::from(format!(
-                    "  This is no text: {} of bytes. It begins so:",
+                    "  Not a text file, {}. First bytes:",
                     words::bytes(*size)
                 )));
                 for (number, bytes) in start.chunks(16).take(room.saturating_sub(1)).enumerate() {
@@ -117,7 +117,7 @@ impl Look {
                         Span::raw(fit(line, width.saturating_sub(8))),
                     ]));
                 }
-                let rest = if *more { "; the file goes on, this is its first MiB" } else { "" };
+                let rest = if *more { "; first MiB only" } else { "" };
                 match text.len() {
                     0 => "  the file is empty".to_owned(),
                     many => format!(

@@ -63,7 +63,7 @@ pub(super) enum Panel {
     },
     /// All about the selected path.
     About,
-    /// A rule being written.
+    /// New rule being written.
     Rule(Box<RulePanel>),
     /// The way to a store's place.
     Reach(ReachPanel),
@@ -138,10 +138,10 @@ impl Panel {
                 vec![("Enter", "open the store"), typed.reveal_hint(), ("Esc", "not now")]
             }
             Self::Restore(restore) => restore.hints(),
-            Self::Finder(_) => vec![("↑↓", "choose"), ("Enter", "do it"), ("Esc", "back")],
-            Self::GoTo(_) => vec![("Enter", "go there"), ("Esc", "back")],
+            Self::Finder(_) => vec![("↑↓", "choose"), ("Enter", "run"), ("Esc", "back")],
+            Self::GoTo(_) => vec![("Enter", "go"), ("Esc", "back")],
             Self::Look(_) => {
-                vec![("↑↓", "lines"), ("v V", "version before, after"), ("Esc", "back")]
+                vec![("↑↓", "lines"), ("v V", "previous, next version"), ("Esc", "back")]
             }
             Self::About
             | Self::Why { .. }
@@ -152,13 +152,13 @@ impl Panel {
             Self::Rule(_) => {
                 vec![
                     ("Space", "take or skip"),
-                    ("↑↓", "how wide"),
-                    ("Enter", "save it"),
+                    ("↑↓", "scope"),
+                    ("Enter", "save"),
                     ("Esc", "leave"),
                 ]
             }
             Self::Reach(reach) => reach.hints(),
-            Self::Closing(_) => vec![("s", "stop it and close"), ("Esc", "let it go on")],
+            Self::Closing(_) => vec![("s", "stop and close"), ("Esc", "continue")],
             Self::Wizard(wizard) => wizard.hints(),
             Self::Store(store) => store.hints(),
         }
@@ -186,13 +186,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             let height = usize::from(area.height.saturating_sub(4)).max(1);
             let first = (*offset).min(rows.len().saturating_sub(height));
             let shown = rows.into_iter().skip(first).take(height).collect();
-            popup(frame, app, " To mend ", shown, area, 120);
+            popup(frame, app, " Problems ", shown, area, 120);
         }
         Panel::Passphrase { plan, store, typed, wrong } => {
             let mut lines = vec![
-                Line::from(format!(
-                    "The store {store}, where {plan} is kept, needs its passphrase."
-                )),
+                Line::from(format!("Store {store} of plan {plan} needs its passphrase.")),
                 Line::from(""),
                 Line::from(vec![
                     Span::raw("Passphrase  "),
@@ -200,43 +198,40 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
                 ]),
             ];
             if *wrong {
-                lines.push(Line::styled(
-                    "That passphrase opens no slot of this store. Nothing was changed; try another.",
-                    theme.wrong(),
-                ));
+                lines.push(Line::styled("Wrong passphrase for store {store}.", theme.wrong()));
             }
             popup(frame, app, " Passphrase ", lines, area, 96);
         }
         Panel::Restore(restore) => {
             let lines = restore.lines(app);
-            let title = format!(" Bring back {} ", words::path(&restore.path));
+            let title = format!(" Restore {} ", words::path(&restore.path));
             popup(frame, app, &title, lines, area, 96);
         }
         Panel::Finder(finder) => finder.draw(frame, app, area),
         Panel::GoTo(go_to) => {
             let lines = go_to.lines(app);
-            popup(frame, app, " Go to a moment ", lines, area, 96);
+            popup(frame, app, " Go to a time ", lines, area, 96);
         }
         Panel::Look(look) => look.draw(frame, app, body),
         Panel::About => {
             let lines = super::screens::about_path(app, usize::from(area.width.min(96)) - 4, 30);
-            popup(frame, app, " This path ", lines, area, 96);
+            popup(frame, app, " Path details ", lines, area, 96);
         }
         Panel::Rule(rule) => {
             let lines = rule.lines(app);
-            popup(frame, app, " A rule ", lines, area, 110);
+            popup(frame, app, " New rule ", lines, area, 110);
         }
         Panel::Reach(reach) => {
-            let title = format!(" The way to {} ", reach.store);
+            let title = format!(" Connection test of {} ", reach.store);
             popup(frame, app, &title, reach.lines(app), area, 110);
         }
         Panel::Holds(holds) => {
-            let title = format!(" What lies at the place of {} ", holds.store);
+            let title = format!(" Content of {} ", holds.store);
             popup(frame, app, &title, holds.lines(app), area, 96);
         }
         Panel::Why { path, reasons } => {
             let lines = match reasons {
-                None => vec![Line::styled("looking at the rules, and below …", theme.quiet())],
+                None => vec![Line::styled("checking the rules, and below …", theme.quiet())],
                 Some(Ok(lines)) => lines.iter().map(|line| Line::from(line.clone())).collect(),
                 Some(Err(trouble)) => {
                     let mut lines =
@@ -249,38 +244,33 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         }
         Panel::Closing(work) => {
             let mut lines = vec![
-                Line::from(format!("{} is still under way.", capital(&work.join(" and ")))),
+                Line::from(format!("{} is still running.", capital(&work.join(" and ")))),
                 Line::from(""),
             ];
             lines.push(match app.closing {
-                true => Line::styled(
-                    "It is being stopped; this closes as soon as it has ended.",
-                    theme.is(),
-                ),
-                false => Line::from(
-                    "Stopping loses nothing that is stored: the next run goes on from there.",
-                ),
+                true => Line::styled("Stopping; closing when it has stopped.", theme.is()),
+                false => Line::from("What is stored so far is used by the next run."),
             });
             popup(frame, app, " Close? ", lines, area, 96);
         }
         Panel::Trouble(trouble) => {
             let mut lines = vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())];
             lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-            popup(frame, app, " That did not work ", lines, area, 96);
+            popup(frame, app, " Failed ", lines, area, 96);
         }
         Panel::Entry(entry) => entry.draw(frame, app, body),
         Panel::Told { channel, end } => {
             let lines = match end {
-                None => vec![Line::styled("sending a trial …", theme.quiet())],
+                None => vec![Line::styled("sending a test message …", theme.quiet())],
                 Some(Ok(target)) => vec![
                     Line::styled(format!("✓ sent: {target}"), theme.well()),
-                    Line::from("Look whether it has arrived."),
+                    Line::from("Check whether it has arrived."),
                 ],
                 Some(Err(trouble)) => {
                     vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())]
                 }
             };
-            popup(frame, app, &format!(" Trying {channel} "), lines, area, 96);
+            popup(frame, app, &format!(" Test of {channel} "), lines, area, 96);
         }
         Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
         Panel::Store(panel) => store::draw(frame, app, panel, area),
@@ -344,8 +334,8 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
     keys_of(
         app,
         &[
-            ("Along the ribbon", &[Where::Tenses]),
-            ("In a tree", &[Where::Trees]),
+            ("Ribbon", &[Where::Tenses]),
+            ("Tree", &[Where::Trees]),
             ("Was", &[Where::Was]),
             ("Is", &[Where::Is]),
             ("Stores, Journal, Proof", &[Where::Lists, Where::Stores, Where::Journal]),
@@ -358,18 +348,18 @@ fn marks_help(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
     let mut lines = keys_of(app, &[("Everywhere", &[keys::Where::Everywhere])]);
     lines.push(Line::from(""));
-    lines.push(Line::styled("On the ribbon", theme.strong()));
+    lines.push(Line::styled("Ribbon symbols", theme.strong()));
     for (mark, says, style) in [
-        ("●", "a snapshot", theme.was()),
-        ("▲", "a snapshot with exceptions", theme.wrong()),
-        ("5", "so many snapshots; underlined if some had trouble", theme.was()),
-        ("✕", "a run that failed", theme.wrong()),
-        ("◐", "a run that was interrupted", theme.wrong()),
-        ("◇┄", "a run that was due and never came, and the gap it left", theme.wrong()),
+        ("●", "snapshot", theme.was()),
+        ("▲", "snapshot with exceptions", theme.wrong()),
+        ("5", "number of snapshots; underlined: some with problems", theme.was()),
+        ("✕", "failed run", theme.wrong()),
+        ("◐", "interrupted run", theme.wrong()),
+        ("◇┄", "missed run, and the gap it left", theme.wrong()),
         ("┃", "now", theme.is()),
-        ("○", "a run to come", theme.will()),
-        ("▨", "a run to come that will not fit its window", theme.wrong()),
-        ("◆━", "the selected path: where a version begins, where it is", theme.was()),
+        ("○", "scheduled run", theme.will()),
+        ("▨", "scheduled run that will exceed its window", theme.wrong()),
+        ("◆━", "selected path: new version, unchanged", theme.was()),
     ] {
         lines.push(Line::from(vec![Span::styled(format!("  {mark:<11}"), style), Span::raw(says)]));
     }

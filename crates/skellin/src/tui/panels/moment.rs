@@ -46,17 +46,17 @@ impl GoTo {
         let meant = parse(&text, app.now);
         let answer = match (text.trim(), meant) {
             ("", _) => Line::styled(
-                "as in: 10 nov · 10 nov 21:40 · yesterday · 3 days ago · 2026-11-10",
+                "for example: 10 nov · 10 nov 21:40 · yesterday · 3 days ago · 2026-11-10",
                 theme.quiet(),
             ),
-            (_, None) => Line::styled("that is no moment yet", theme.quiet()),
+            (_, None) => Line::styled("not a time yet", theme.quiet()),
             (_, Some(moment)) => {
                 let lane = app.current_lane();
                 let found = lane.and_then(|lane| Some(lane.marks[lane.at(moment)?].time));
                 let there = match found {
-                    _ if moment > app.now => "that is to come".to_owned(),
-                    Some(time) => format!("the snapshot of {}", words::moment(time)),
-                    None => "there is no snapshot so early".to_owned(),
+                    _ if moment > app.now => "in the future".to_owned(),
+                    Some(time) => format!("snapshot of {}", words::moment(time)),
+                    None => "no snapshot that old".to_owned(),
                 };
                 Line::styled(format!("{}: {there}", words::moment(moment)), app.tense_style())
             }

@@ -48,7 +48,7 @@ impl ReachPanel {
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         let mut hints = vec![("Esc", "back")];
         if self.may_accept() {
-            hints.insert(0, ("k", "it is the right key: accept it"));
+            hints.insert(0, ("k", "accept this host key"));
         } else if self.end.is_some() {
             hints.insert(0, ("t", "try again"));
         }
@@ -83,10 +83,10 @@ impl ReachPanel {
             })
             .collect();
         match &self.end {
-            None => lines.push(Line::styled("  going on …", theme.is())),
+            None => lines.push(Line::styled("  testing …", theme.is())),
             Some(Ok(())) => {
                 lines.push(Line::from(""));
-                lines.push(Line::styled("✓ Nothing is in the way.", theme.well()));
+                lines.push(Line::styled("✓ All checks passed.", theme.well()));
             }
             Some(Err(trouble)) => {
                 lines.push(Line::styled(format!("✕ {}", trouble.what), theme.wrong()));

@@ -78,7 +78,7 @@ impl RestorePanel {
 
     pub fn under_way(&self) -> Option<(String, Cancel)> {
         match &self.stage {
-            Stage::Working { cancel, .. } => Some(("the restore".to_owned(), cancel.clone())),
+            Stage::Working { cancel, .. } => Some(("restore".to_owned(), cancel.clone())),
             _ => None,
         }
     }
@@ -131,14 +131,14 @@ impl RestorePanel {
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         match self.stage {
             Stage::Asking => vec![
-                ("Tab", "next question"),
-                ("Space", "change the answer"),
-                ("Enter", "rehearse"),
+                ("Tab", "next field"),
+                ("Space", "change"),
+                ("Enter", "dry run"),
                 ("Esc", "leave"),
             ],
             Stage::Rehearsing { .. } => vec![("Esc", "leave")],
             Stage::Rehearsed(_) => {
-                vec![("Enter", "bring it back"), ("Backspace", "change"), ("Esc", "leave")]
+                vec![("Enter", "restore"), ("Backspace", "change"), ("Esc", "leave")]
             }
             Stage::Working { .. } => vec![("Esc", "stop")],
             Stage::Ended(_) => vec![("Enter", "back")],
@@ -192,20 +192,20 @@ impl RestorePanel {
 
     pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
-        let was = format!("as it was on {}", words::moment(self.time));
+        let was = format!("snapshot of {}", words::moment(self.time));
         let mut lines = vec![Line::styled(was, theme.was()), Line::from("")];
         let asking = matches!(self.stage, Stage::Asking);
-        let wherever = if self.in_place { "where it was" } else { "elsewhere, below a directory" };
+        let wherever = if self.in_place { "original location" } else { "another directory" };
         let in_the_way = match self.existing {
-            Existing::Leave => "stays as it is, and the rest is brought back",
-            Existing::Replace => "is replaced",
-            Existing::Rename => "stays too, as NAME.kept-TIME",
+            Existing::Leave => "keep",
+            Existing::Replace => "replace",
+            Existing::Rename => "rename to NAME.kept-TIME",
         };
         let directory = if asking { self.directory.shown(true) } else { self.directory.text() };
         for (field, question, answer) in [
-            (0, "Where to", wherever.to_owned()),
+            (0, "Destination", wherever.to_owned()),
             (1, "Directory", directory),
-            (2, "What is in the way", in_the_way.to_owned()),
+            (2, "Existing files", in_the_way.to_owned()),
         ] {
             if field == 1 && self.in_place {
                 continue;
@@ -227,19 +227,16 @@ impl RestorePanel {
         let theme = app.theme;
         match &self.stage {
             Stage::Asking if !self.has_directory() => lines.push(Line::styled(
-                "The directory must be a full path, beginning with /",
+                "The directory must be a full path, starting with /",
                 theme.wrong(),
             )),
             Stage::Asking => lines.push(Line::styled(
-                "First it is rehearsed: nothing is written yet.",
+                "A dry run comes first; nothing is written yet.",
                 theme.quiet(),
             )),
-            Stage::Rehearsing { .. } => lines.push(Line::styled("rehearsing …", theme.quiet())),
+            Stage::Rehearsing { .. } => lines.push(Line::styled("dry run …", theme.quiet())),
             Stage::Rehearsed(restored) => {
-                lines.push(Line::styled(
-                    "Rehearsed; nothing was written yet. It would be so:",
-                    theme.is(),
-                ));
+                lines.push(Line::styled("Dry run; nothing was written yet:", theme.is()));
                 report_lines(app, restored, true, lines);
             }
             Stage::Working { progress, .. } => {
@@ -267,9 +264,9 @@ impl RestorePanel {
             Stage::Ended(Ok(restored)) => {
                 let report = &restored.report;
                 let (text, style) = match (report.interrupted, report.exception_count) {
-                    (true, _) => ("Stopped. What is there is whole.", theme.is()),
+                    (true, _) => ("Stopped. Restored files are complete.", theme.is()),
                     (false, 0) => ("✓ Done.", theme.well()),
-                    (false, _) => ("▲ Done, but not all of it:", theme.wrong()),
+                    (false, _) => ("▲ Done, with exceptions:", theme.wrong()),
                 };
                 lines.push(Line::styled(text, style));
                 report_lines(app, restored, false, lines);
@@ -301,12 +298,9 @@ fn report_lines(app: &Model, restored: &Restored, rehearsed: bool, lines: &mut V
         shown(&restored.target)
     )));
     for (count, what) in [
-        (report.left, "in the way and left as they are"),
+        (report.left, "kept (already exist)"),
         (report.replaced, if rehearsed { "would be replaced" } else { "replaced" }),
-        (
-            report.renamed,
-            if rehearsed { "would stay under another name" } else { "kept under another name" },
-        ),
+        (report.renamed, if rehearsed { "would be renamed" } else { "renamed" }),
     ] {
         if count > 0 {
             let style = if rehearsed { app.theme.is() } else { Style::new() };
@@ -315,7 +309,7 @@ fn report_lines(app: &Model, restored: &Restored, rehearsed: bool, lines: &mut V
         }
     }
     for path in restored.in_the_way.iter().take(4) {
-        lines.push(Line::styled(format!("  in the way: {}", shown(path)), app.theme.quiet()));
+        lines.push(Line::styled(format!("  exists: {}", shown(path)), app.theme.quiet()));
     }
     let more = restored.in_the_way.len().saturating_sub(4);
     if more > 0 {

@@ -1,4 +1,4 @@
-//! A rule being written about a path: what it does, how wide it is, and what it would change.
+//! New rule being written about a path: what it does, how wide it is, and what it would change.
 
 use ratatui::{
     crossterm::event::{KeyCode, KeyEvent},
@@ -16,7 +16,7 @@ use crate::{
     words,
 };
 
-/// A rule being written.
+/// New rule being written.
 pub(in crate::tui) struct RulePanel {
     plan: String,
     path: Vec<u8>,
@@ -40,7 +40,7 @@ impl RulePanel {
     ) -> Result<Self, String> {
         let source = source.strip_suffix(b"/").unwrap_or(source);
         let below = path.strip_prefix(source).and_then(|rest| rest.strip_prefix(b"/"));
-        let below = below.ok_or("a source as a whole is chosen in the plan itself")?;
+        let below = below.ok_or("sources are chosen in the plan file")?;
         let name = below.rsplit(|b| *b == b'/').next().unwrap_or(below);
         let end = if is_directory { "/" } else { "" };
         let mut parts = Vec::new();
@@ -53,15 +53,15 @@ impl RulePanel {
             if whole.contains(char::is_whitespace) { format!("\"{whole}\"") } else { whole };
         let shown = words::path(name);
         let mut widths = vec![
-            (whole, "this path alone".to_owned()),
-            (name_pattern("", name, end)?, format!("everything called {shown}, anywhere")),
+            (whole, "this path only".to_owned()),
+            (name_pattern("", name, end)?, format!("every {shown}, anywhere")),
         ];
         let dot = name.iter().rposition(|b| *b == b'.').filter(|at| *at > 0 && !is_directory);
         if let Some(dot) = dot {
             let kind = words::path(&name[dot..]);
             widths.push((
                 name_pattern("*", &name[dot..], "")?,
-                format!("every file that ends in {kind}"),
+                format!("every file ending in {kind}"),
             ));
         }
         Ok(Self {
@@ -120,14 +120,14 @@ impl RulePanel {
 
     pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
-        let verb = if self.take { "‹ take it along ›" } else { "‹ leave it out ›" };
+        let verb = if self.take { "‹ include ›" } else { "‹ exclude ›" };
         let mut lines = vec![
             Line::styled(words::path(&self.path), theme.strong()),
             Line::from(""),
             Line::from(vec![Span::raw("What      "), Span::styled(verb, theme.cursor())]),
         ];
         for (number, (_, says)) in self.widths.iter().enumerate() {
-            let label = if number == 0 { "How wide" } else { "" };
+            let label = if number == 0 { "Scope   " } else { "" };
             let here = number == self.width;
             let mark = if here { "(•)" } else { "( )" };
             let style = if here { theme.strong() } else { theme.quiet() };
@@ -140,10 +140,10 @@ impl RulePanel {
         lines.push(Line::from(vec![
             Span::raw("Rule      "),
             Span::styled(self.rule(), theme.is().patch(theme.strong())),
-            Span::styled(format!("   added at the end of {}", self.plan), theme.quiet()),
+            Span::styled(format!("   appended to {}", self.plan), theme.quiet()),
         ]));
         lines.push(match &self.effect {
-            None => Line::styled("Effect    counting what goes along …", theme.quiet()),
+            None => Line::styled("Effect    counting …", theme.quiet()),
             Some(Err(trouble)) => Line::styled(format!("✕ {}", trouble.what), theme.wrong()),
             Some(Ok((before, after))) => effect(app, before, after),
         });
@@ -165,7 +165,7 @@ fn effect(app: &Model, before: &Amounts, after: &Amounts) -> Line<'static> {
     };
     if before == after {
         return Line::styled(
-            format!("Effect    none: {} go along as before", amounts(after)),
+            format!("Effect    none: {} included as before", amounts(after)),
             app.theme.quiet(),
         );
     }

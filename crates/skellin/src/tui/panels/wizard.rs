@@ -23,9 +23,9 @@ pub(in crate::tui) enum Page {
 }
 
 pub(in crate::tui) const PAGES: [(Page, &str); 4] = [
-    (Page::Sources, "what to protect"),
-    (Page::Store, "where to"),
-    (Page::Plan, "name and time"),
+    (Page::Sources, "sources"),
+    (Page::Store, "store"),
+    (Page::Plan, "name and schedule"),
     (Page::Review, "review"),
 ];
 
@@ -150,7 +150,7 @@ impl Wizard {
 
     pub fn under_way(&self) -> Option<(String, Cancel)> {
         match &self.trial {
-            Trial::Going { cancel, .. } => Some(("the rehearsal".to_owned(), cancel.clone())),
+            Trial::Going { cancel, .. } => Some(("dry run".to_owned(), cancel.clone())),
             _ => None,
         }
     }
@@ -194,17 +194,17 @@ impl Wizard {
     /// Why this page is not done yet, in words.
     pub fn lacks(&self) -> Option<&'static str> {
         match self.page {
-            Page::Sources if self.sources.is_empty() => Some("mark at least one path with Space"),
+            Page::Sources if self.sources.is_empty() => Some("select at least one path with Space"),
             Page::Store if !self.is_new_store() => None,
-            Page::Store if self.store_name.is_empty() => Some("give the store a name"),
+            Page::Store if self.store_name.is_empty() => Some("enter a name for the store"),
             Page::Store if !self.place.text().starts_with('/') => {
-                Some("give the store's directory as a full path")
+                Some("enter the directory of the store as a full path")
             }
             Page::Store if self.passphrase.is_empty() => Some("choose a passphrase: a few words"),
             Page::Store if !self.passphrase.is_same(&self.again) => {
                 Some("the two passphrases differ")
             }
-            Page::Plan if self.name.is_empty() => Some("give the plan a name"),
+            Page::Plan if self.name.is_empty() => Some("enter a name for the plan"),
             _ => None,
         }
     }
@@ -212,7 +212,7 @@ impl Wizard {
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
         let mut hints = match self.page {
             Page::Sources => {
-                vec![("↑↓", "choose"), ("Space", "mark"), ("Enter →", "into"), ("←", "up")]
+                vec![("↑↓", "choose"), ("Space", "select"), ("Enter →", "open"), ("←", "up")]
             }
             Page::Store if self.field == Field::Passphrase => {
                 vec![("↑↓", "fields"), self.passphrase.reveal_hint()]
@@ -226,7 +226,7 @@ impl Wizard {
         if self.page != Page::Review {
             hints.push(("Tab", "next step"));
         }
-        hints.push(("Shift Tab", "step before"));
+        hints.push(("Shift Tab", "previous step"));
         hints.push(("Esc", "leave"));
         hints
     }

@@ -25,7 +25,7 @@ use crate::{
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
     let at = PAGES.iter().position(|(page, _)| *page == wizard.page).unwrap_or(0);
     let names: Vec<&str> = PAGES.iter().map(|(_, name)| *name).collect();
-    let head = "a new plan, step by step; nothing is written before you save it";
+    let head = "new plan; nothing is written before you save it";
     let (body, foot) = guide::frame(frame, app, area, head, &names, at);
     let theme = app.theme;
     match wizard.page {
@@ -45,7 +45,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area
         ),
         (None, Some(lacks)) => Line::styled(format!(" next: {lacks}"), theme.is()),
         (None, None) if wizard.page == Page::Review => Line::from(""),
-        (None, None) => Line::styled(" ✓ this step is done: Tab goes on", theme.well()),
+        (None, None) => Line::styled(" ✓ this step is complete: Tab continues", theme.well()),
     };
     frame.render_widget(said, foot);
 }
@@ -61,10 +61,10 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) 
     frame.render_widget(Line::styled(fit(&format!(" in {shown}"), width), theme.strong()), title);
     let mut lines = Vec::new();
     match &wizard.entries {
-        None => lines.push(Line::styled("   reading …", theme.quiet())),
+        None => lines.push(Line::styled("   loading …", theme.quiet())),
         Some(Err(error)) => lines.push(Line::styled(format!("   ✕ {error}"), theme.wrong())),
         Some(Ok(entries)) if entries.is_empty() => {
-            lines.push(Line::styled("   there is nothing in it", theme.quiet()));
+            lines.push(Line::styled("   empty", theme.quiet()));
         }
         Some(Ok(entries)) => {
             let mut window = wizard.list;
@@ -98,7 +98,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) 
     }
     frame.render_widget(Text::from(lines), list);
     let mut lines = vec![Line::styled(
-        format!(" Marked: {}", words::counted(wizard.sources.len() as u64, "path", "paths")),
+        format!(" Selected: {}", words::counted(wizard.sources.len() as u64, "path", "paths")),
         theme.strong(),
     )];
     for path in wizard.sources.iter().take(5) {
@@ -127,7 +127,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let mut lines = vec![
         Line::styled(
-            " A store is where snapshots are kept: deduplicated, compressed, encrypted.",
+            " A store keeps snapshots: deduplicated, compressed, encrypted.",
             theme.quiet(),
         ),
         Line::from(""),
@@ -147,7 +147,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
         let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
         let keep = match wizard.keep {
             true => format!("‹ in {} ›", wizard.key_file().display()),
-            false => "‹ nowhere: it is asked for each time ›".to_owned(),
+            false => "‹ not saved: ask each time ›".to_owned(),
         };
         lines.push(Line::from(""));
         lines.push(field(
@@ -156,7 +156,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             Field::StoreName,
             "name",
             shown(Field::StoreName, &wizard.store_name),
-            "as in oak",
+            "for example oak",
         ));
         lines.push(field(
             app,
@@ -164,7 +164,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             Field::Place,
             "directory",
             shown(Field::Place, &wizard.place),
-            "on another disk; it is made if need be",
+            "on another disk; created if needed",
         ));
         lines.push(field(
             app,
@@ -178,13 +178,16 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             app,
             wizard,
             Field::Again,
-            "once more",
+            "repeat",
             shown(Field::Again, &wizard.again),
             "",
         ));
-        lines.push(field(app, wizard, Field::Keep, "kept", keep, "readable by you alone"));
+        lines.push(field(app, wizard, Field::Keep, "save", keep, "readable only by you"));
         lines.push(Line::from(""));
-        lines.push(Line::styled(" Without the passphrase nobody can read the store, not even you: keep a copy of it elsewhere.", theme.is()));
+        lines.push(Line::styled(
+            " Without the passphrase the store cannot be read: keep a copy of it elsewhere.",
+            theme.is(),
+        ));
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }
@@ -193,7 +196,7 @@ fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
     let read_back = match skellin_plan::Schedule::parse(&wizard.schedule.text()) {
-        _ if wizard.schedule.text().trim().is_empty() => "empty: only by hand".to_owned(),
+        _ if wizard.schedule.text().trim().is_empty() => "empty: by hand only".to_owned(),
         Ok(schedule) => schedule.words(),
         Err((what, hint)) => format!("✕ {what} → {hint}"),
     };
@@ -212,7 +215,7 @@ fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
             Field::About,
             "about",
             shown(Field::About, &wizard.about),
-            "what it is for, in your words",
+            "description",
         ),
         field(
             app,
@@ -223,7 +226,7 @@ fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
             &read_back,
         ),
         Line::from(""),
-        Line::styled(" A backup has one of three forms:", theme.strong()),
+        Line::styled(" Forms of backup:", theme.strong()),
     ];
     for (number, (form, what)) in FORMS.iter().enumerate() {
         let mark = if number == 0 { "(•)" } else { "( )" };
@@ -237,14 +240,14 @@ fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     let theme = app.theme;
     let mut lines = Vec::new();
     let Some(state) = &wizard.state else {
-        return frame.render_widget(Line::styled("   looking at it …", theme.quiet()), area);
+        return frame.render_widget(Line::styled("   checking …", theme.quiet()), area);
     };
     for (what, hint) in &state.checked.mistakes {
         lines.push(Line::styled(format!(" ✕ {what}"), theme.wrong()));
         lines.push(Line::from(format!("   → {hint}")));
     }
     if state.checked.mistakes.is_empty() {
-        lines.push(Line::styled(" ✓ no mistakes; this would be written:", theme.well()));
+        lines.push(Line::styled(" ✓ no mistakes; this will be written:", theme.well()));
     }
     for note in &state.checked.notes {
         lines.push(Line::styled(format!(" note: {note}"), theme.is()));
@@ -257,7 +260,7 @@ fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     lines.push(Line::from(""));
     if wizard.is_new_store() && state.checked.plan.is_some() {
         let place = wizard.place.text();
-        lines.push(Line::from(format!(" The store is created in {place} when it is saved.")));
+        lines.push(Line::from(format!(" The store is created in {place} when you save.")));
     }
     match &wizard.trial {
         Trial::None => {}
@@ -294,12 +297,11 @@ fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
         }
     }
     if state.checked.plan.is_some() && !wizard.saving {
-        let trial =
-            if matches!(wizard.trial, Trial::None) { " d makes a dry run of it," } else { "" };
+        let trial = if matches!(wizard.trial, Trial::None) { " d makes a dry run," } else { "" };
         lines.push(Line::styled(format!("{trial} Enter saves it."), theme.is()));
     }
     if wizard.saving {
-        lines.push(Line::styled(" saving; a new store takes a moment …", theme.is()));
+        lines.push(Line::styled(" saving …", theme.is()));
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }

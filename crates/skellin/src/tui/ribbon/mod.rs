@@ -325,7 +325,7 @@ fn strip_line(app: &Model, sheet: &Sheet) -> Line<'static> {
     let label = format!("{:<width$} ", fit(&name, sheet.name), width = sheet.name);
     let mut spans = vec![Span::raw("  "), Span::styled(label, theme.quiet())];
     let Some(versions) = app.versions() else {
-        spans.push(Span::styled("following this path through time …", theme.quiet()));
+        spans.push(Span::styled("looking for versions …", theme.quiet()));
         return Line::from(spans);
     };
     for (text, is_start) in strip(versions, sheet) {

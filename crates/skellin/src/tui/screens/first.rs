@@ -13,14 +13,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         Line::styled("  There is no plan yet.", theme.strong()),
         Line::from(""),
         Line::from(
-            "  A plan says what is protected, what is left out, where it is kept and when it runs.",
+            "  A plan says what to back up, what to exclude, which store to use and when to run.",
         ),
         Line::styled(
-            "  → a makes one with you, step by step; nothing is written before you save it",
+            "  → a makes one, step by step; nothing is written before you save it",
             theme.is(),
         ),
         Line::from(""),
-        Line::styled("  By hand two small files make one:", theme.quiet()),
+        Line::styled("  Or write two small files:", theme.quiet()),
         Line::from(""),
         Line::styled(format!("  {folder}/stores.toml"), theme.was()),
         Line::from("      [oak]"),
@@ -43,7 +43,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     for (plan, count) in &app.mistaken {
         let mistakes = words::counted(*count as u64, "mistake", "mistakes");
         lines.push(Line::styled(
-            format!("  ✕ the plan {plan} has {mistakes}: skellin plan check {plan}"),
+            format!("  ✕ plan {plan} has {mistakes}: skellin plan check {plan}"),
             theme.wrong(),
         ));
     }

@@ -27,9 +27,9 @@ pub(super) fn title(app: &Model) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
     let about = lane.plan.as_ref().and_then(|plan| plan.about.clone());
     let state = match &lane.work {
-        Work::Going { dry_run: true, .. } => "a dry run is under way",
-        Work::Going { .. } => "a run is under way",
-        Work::Ended { dry_run: true, .. } => "after a dry run",
+        Work::Going { dry_run: true, .. } => "dry run running",
+        Work::Going { .. } => "running",
+        Work::Ended { dry_run: true, .. } => "dry run result",
         _ => "now",
     };
     [Some(lane.label()), Some(state.to_owned()), about].into_iter().flatten().collect()
@@ -41,13 +41,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let lines = vec![
             Line::from(""),
             Line::from(format!(
-                "  There is no plan file for {} here; only its snapshots are known.",
+                "  {} has no plan file on this machine, only snapshots.",
                 lane.label()
             )),
-            Line::styled(
-                "  → they can be browsed and restored as ever: ← goes to the newest",
-                app.theme.is(),
-            ),
+            Line::styled("  → browse and restore them: ← goes to the newest", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
     };
@@ -56,28 +53,32 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let sources: Vec<String> =
         plan.sources.iter().map(|source| source.display().to_string()).collect();
     if is_high {
-        lines.push(fact(app, "protects", sources.join("  ")));
+        lines.push(fact(app, "Sources", sources.join("  ")));
         let rules = match plan.rules.rules() {
-            [] => "nothing: the plan has no rules".to_owned(),
-            [rule] => format!("by one rule: {}", rule.text),
-            many => format!("by {} rules; skellin plan show {} lists them", many.len(), plan.name),
+            [] => "no rules".to_owned(),
+            [rule] => format!("1 rule: {}", rule.text),
+            many => format!("{} rules; skellin plan show {} lists them", many.len(), plan.name),
         };
-        lines.push(fact(app, "leaves out", rules));
-        lines.push(fact(app, "keeps it in", lane.store.clone()));
+        lines.push(fact(app, "Rules", rules));
+        lines.push(fact(app, "Store", lane.store.clone()));
     }
     lines.push(fact(
         app,
-        "runs",
+        "Schedule",
         match &plan.schedule {
             Some(schedule) => schedule.words(),
-            None => "by hand: the plan has no schedule".to_owned(),
+            None => "by hand only: no schedule".to_owned(),
         },
     ));
     if let Some(next) = lane.next(app.now) {
         let text = format!("{}, in {}", words::moment(next), words::age(next - app.now));
-        lines.push(fact(app, "next", text));
+        lines.push(fact(app, "Next run", text));
     }
-    lines.push(fact(app, "last", last_run(app, lane, usize::from(area.width).saturating_sub(16))));
+    lines.push(fact(
+        app,
+        "Last run",
+        last_run(app, lane, usize::from(area.width).saturating_sub(16)),
+    ));
     lines.extend(to_mend(app, lane, usize::from(area.width)));
     lines.push(Line::from(""));
     let head = lines.len() as u16;
@@ -108,12 +109,12 @@ fn to_mend(app: &Model, lane: &Lane, width: usize) -> Option<Line<'static>> {
         .filter(|finding| own.contains(&finding.subject) || finding.subject.starts_with('/'));
     let first = concerning.next()?;
     let more = match concerning.count() {
-        0 => "e tells more".to_owned(),
-        more => format!("{more} more with e"),
+        0 => "e: details".to_owned(),
+        more => format!("{more} more: e"),
     };
     let text = format!("▲ {}: {}", first.subject, first.what);
     let room = width.saturating_sub(15 + 2 + more.width());
-    let line = fact(app, "to mend", format!("{}  {more}", fit(&text, room)));
+    let line = fact(app, "Problems", format!("{}  {more}", fit(&text, room)));
     Some(line)
 }
 
@@ -121,11 +122,8 @@ fn to_mend(app: &Model, lane: &Lane, width: usize) -> Option<Line<'static>> {
 fn last_run(app: &Model, lane: &Lane, width: usize) -> String {
     let Some(mark) = lane.marks.last() else {
         let is_open = matches!(lane.known, Known::Here);
-        let what = if is_open {
-            "never: there is no snapshot yet"
-        } else {
-            "not known: the store is not open"
-        };
+        let what =
+            if is_open { "never: no snapshot yet" } else { "unknown: the store is not open" };
         return what.to_owned();
     };
     let mut text = format!("{}, {} ago", words::moment(mark.time), words::age(app.now - mark.time));

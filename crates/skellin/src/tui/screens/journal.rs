@@ -32,8 +32,8 @@ pub(super) fn title(app: &Model) -> Vec<String> {
             vec![
                 words::counted(papers.len() as u64, "entry", "entries"),
                 match bad {
-                    0 => "none went wrong".to_owned(),
-                    bad => format!("{} not as they should", words::count(bad)),
+                    0 => "all good".to_owned(),
+                    bad => format!("{} with problems", words::count(bad)),
                 },
             ]
         }
@@ -97,7 +97,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Some(Ok(papers)) => papers,
         Some(Err(trouble)) => return paragraph(frame, trouble_lines(app, trouble), area),
         None => {
-            let reading = Line::styled("  reading the journal …", app.theme.quiet());
+            let reading = Line::styled("  loading …", app.theme.quiet());
             return paragraph(frame, vec![Line::from(""), reading], area);
         }
     };
@@ -105,9 +105,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let lines = vec![
             Line::from(""),
             Line::from(
-                "  The journal is empty: nothing was run, restored or verified on this machine yet.",
+                "  The journal is empty: no runs, restores or verifications on this machine yet.",
             ),
-            Line::styled("  → n goes to now, where a plan can be run", app.theme.is()),
+            Line::styled("  → n goes to now, where you can run a plan", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
     }
@@ -183,7 +183,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let mut lines = vec![
         Line::styled("─".repeat(width), theme.quiet()),
         Line::styled(fit(&title, width), theme.strong()),
-        fact(app, "did", words::deeds(entry)),
+        fact(app, "Result", words::deeds(entry)),
     ];
     let mut times = before(papers, row);
     if let Some(usual) = usual(&times) {
@@ -191,25 +191,22 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         times.extend(took(entry));
         let line = small_line(&times);
         let far = beside(took(entry), Some(usual));
-        let time = took(entry).map_or("it goes on".to_owned(), words::span);
+        let time = took(entry).map_or("running".to_owned(), words::span);
         lines.push(Line::from(vec![
             Span::styled("  took         ", theme.quiet()),
             Span::raw(format!("{time}   ")),
             Span::styled(line, theme.was()),
-            Span::styled(
-                format!("   usual {} by the last {count}", words::span(usual)),
-                theme.quiet(),
-            ),
+            Span::styled(format!("   usual {} (last {count})", words::span(usual)), theme.quiet()),
             Span::styled(if far.is_empty() { far } else { format!("   {far}") }, theme.is()),
         ]));
     } else if let Some(time) = took(entry) {
-        lines.push(fact(app, "took", words::span(time)));
+        lines.push(fact(app, "Duration", words::span(time)));
     }
     if let Some(said) = &entry.words {
-        lines.push(fact(app, "said", said.clone()));
+        lines.push(fact(app, "Message", said.clone()));
     }
     if let Some(hint) = &entry.hint {
-        lines.push(fact(app, "do", hint.clone()));
+        lines.push(fact(app, "To do", hint.clone()));
     }
     if entry.exception_count > 0 {
         let count = words::counted(entry.exception_count, "exception", "exceptions");

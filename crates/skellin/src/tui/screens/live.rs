@@ -32,7 +32,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     if app.tree.trouble().is_some() || !app.tree.is_loaded() {
         let lines = match app.tree.trouble() {
             Some(trouble) => trouble_lines(app, trouble),
-            None => vec![Line::styled("  reading the sources …", app.theme.quiet())],
+            None => vec![Line::styled("  loading …", app.theme.quiet())],
         };
         return paragraph(frame, lines, area);
     }
@@ -44,7 +44,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         lines.push(totals(app, usize::from(area.width)));
     }
     if let Some(words) = app.how.words() {
-        let line = format!("  shown: {words}");
+        let line = format!("  filter: {words}");
         lines.push(Line::styled(fit(&line, area.width.into()), app.theme.is()));
     }
     let head = lines.len() as u16;
@@ -79,7 +79,7 @@ fn totals(app: &Model, width: usize) -> Line<'static> {
     let taken = total.taken();
     let mut parts = vec![(
         format!(
-            "{}, {} go along",
+            "{}, {} included",
             words::counted(taken.files, "file", "files"),
             words::bytes(taken.bytes)
         ),
@@ -99,7 +99,7 @@ fn totals(app: &Model, width: usize) -> Line<'static> {
     }
     if total.skipped.files > 0 {
         let (files, bytes) = (words::count(total.skipped.files), words::bytes(total.skipped.bytes));
-        parts.push((format!("{files} left out, {bytes}"), theme.quiet()));
+        parts.push((format!("{files} excluded, {bytes}"), theme.quiet()));
     }
     if total.troubles > 0 {
         parts.insert(
@@ -127,7 +127,7 @@ struct Columns {
 fn shown(width: usize) -> (bool, bool, usize) {
     match width {
         ..=51 => (false, false, 0),
-        52..=75 => (true, false, 14),
+        52..=75 => (true, false, 15),
         76..=95 => (true, false, 19),
         _ => (true, true, 19),
     }
@@ -135,15 +135,15 @@ fn shown(width: usize) -> (bool, bool, usize) {
 
 fn titles(width: usize) -> String {
     let (left_out, split, words) = shown(width);
-    let mut after = format!("{:>10}", "goes along");
+    let mut after = format!("{:>10}", "included");
     if left_out {
-        after.push_str(&format!("  {:>9}", "left out"));
+        after.push_str(&format!("  {:>9}", "excluded"));
     }
     if split {
         after.push_str(&format!("  {:<SPLIT$}", ""));
     }
     if words > 0 {
-        after.push_str(&format!("  {:<words$}", "a run finds"));
+        after.push_str(&format!("  {:<words$}", "pending changes"));
     }
     format!("{}{after} ", " ".repeat(width.saturating_sub(after.width() + 1)))
 }
@@ -155,9 +155,9 @@ fn columns(app: &Model, row: &Shown<'_>) -> Columns {
         let plan = app.current_lane().and_then(|lane| lane.plan.as_ref());
         let rule =
             plan.zip(facts.rule).and_then(|(plan, rule)| plan.rules.rules().get(usize::from(rule)));
-        rule.map_or("left out".to_owned(), |rule| match rule.file.strip_prefix("builtin:") {
-            Some(ready) => format!("left out: {ready}"),
-            None => format!("left out: line {}", rule.line),
+        rule.map_or("excluded".to_owned(), |rule| match rule.file.strip_prefix("builtin:") {
+            Some(ready) => format!("excluded: {ready}"),
+            None => format!("excluded: line {}", rule.line),
         })
     };
     if facts.kind != Kind::Directory {

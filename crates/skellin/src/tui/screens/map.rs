@@ -20,7 +20,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
     let width = usize::from(area.width);
     let Some(map) = &app.map else {
-        let text = Line::styled(" the map shows the selected directory", theme.quiet());
+        let text = Line::styled(" map of the selected directory", theme.quiet());
         return frame.render_widget(text, area);
     };
     let name = map.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
@@ -43,7 +43,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     head.push(Line::styled(
         fit(
             &format!(
-                " {} go along, {} left out {HATCH}{HATCH}",
+                " {} included, {} excluded {HATCH}{HATCH}",
                 words::bytes(taken),
                 words::bytes(skipped)
             ),
@@ -60,7 +60,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         height: area.height.saturating_sub(used + 1),
     };
     if taken + skipped == 0 || field.width < 4 || field.height < 2 {
-        let text = Line::styled(" it holds no bytes", theme.quiet());
+        let text = Line::styled(" empty", theme.quiet());
         return frame.render_widget(text, Rect { y: area.y + used, height: 1, ..area });
     }
     let selected = app.tree.selected.as_deref();

@@ -21,7 +21,7 @@ pub(super) fn trouble_lines(app: &Model, trouble: &Trouble) -> Vec<Line<'static>
     let mut lines =
         vec![Line::from(""), Line::styled(format!("  ✕ {}", trouble.what), app.theme.wrong())];
     lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
-    lines.push(Line::from("  → then look again with u"));
+    lines.push(Line::from("  → then refresh with u"));
     lines
 }
 
@@ -35,8 +35,7 @@ pub(super) fn is_open(frame: &mut Frame<'_>, app: &Model, area: Rect) -> bool {
     match &lane.known {
         Known::Here => true,
         Known::Loading => {
-            let what =
-                Line::styled(format!("  opening the store {} …", lane.store), app.theme.quiet());
+            let what = Line::styled(format!("  opening store {} …", lane.store), app.theme.quiet());
             paragraph(frame, vec![Line::from(""), what], area);
             false
         }

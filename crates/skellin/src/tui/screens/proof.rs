@@ -17,11 +17,10 @@ pub(super) fn title(app: &Model) -> Vec<String> {
         .iter()
         .filter(|lane| newest(app, Work::Verify, |_, store| store == lane.store).is_none());
     vec![match unproven.count() {
-        0 => "every store was verified".to_owned(),
-        many => format!(
-            "{} in a store never verified from here",
-            words::counted(many as u64, "plan", "plans")
-        ),
+        0 => "all stores verified".to_owned(),
+        many => {
+            format!("{} in stores never verified", words::counted(many as u64, "plan", "plans"))
+        }
     }]
 }
 
@@ -40,8 +39,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     if app.lanes.is_empty() {
         let lines = vec![
             Line::from(""),
-            Line::from("  There is no plan yet, so there is nothing to prove."),
-            Line::styled("  → a makes the first, step by step", app.theme.is()),
+            Line::from("  There is no plan yet."),
+            Line::styled("  → a makes one, step by step", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
     }
@@ -80,7 +79,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         }
     };
     let total = format!(
-        "{}; as this machine's journal knows it",
+        "{} (journal of this machine)",
         words::counted(app.lanes.len() as u64, "plan", "plans")
     );
     let rows = (app.lanes.len() as u16 + 3).min(area.height.saturating_sub(5).max(3));
@@ -89,15 +88,15 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     list(frame, app, upper, &columns, &row, &total);
     let store = app.lanes.get(app.list.selected).map_or(String::new(), |lane| lane.store.clone());
     let lines = vec![
-        Line::styled("  What proves more", app.theme.strong()),
+        Line::styled("  To prove more", app.theme.strong()),
         Line::from(format!(
-            "  → skellin verify {store}   reads every byte of the store and proves it"
+            "  → skellin verify {store}   reads and verifies every byte of the store"
         )),
         Line::from(format!(
-            "  → skellin replicate {store} OTHER   keeps copies in another store; replicate = [\"…\"] in a plan does it after each run"
+            "  → skellin replicate {store} OTHER   makes a second copy; replicate = [\"…\"] in a plan does it after each run"
         )),
-        Line::from("  → a restore elsewhere, with b in Was, proves a file is what it should be"),
-        Line::styled("  Drills come with later versions.", app.theme.quiet()),
+        Line::from("  → restore a file elsewhere (b in Was) and compare it"),
+        Line::styled("  Drills come with a later version.", app.theme.quiet()),
     ];
     frame.render_widget(Text::from(lines), lower);
 }

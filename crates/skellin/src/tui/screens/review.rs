@@ -27,14 +27,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) -> u16 {
     let took = words::span(report.ended - report.started);
     let mut lines = Vec::new();
     if report.status == RunStatus::Interrupted {
-        lines.push(Line::styled("  ◐ The dry run was stopped; what it had found:", theme.wrong()));
+        lines.push(Line::styled("  ◐ Dry run stopped; found so far:", theme.wrong()));
     } else {
-        let text = format!("  ✓ Dry run, {took}; nothing was written. r runs it, and would find:");
+        let text = format!("  ✓ Dry run, {took}; nothing was written. r runs the plan:");
         lines.push(Line::styled(fit(&text, width), theme.is()));
     }
     if let Some(noticed) = &report.shrinkage {
-        let text =
-            format!("  ▲ {}: is that right? A run would stop here and ask.", noticed.words());
+        let text = format!("  ▲ {}: a run would stop here and ask", noticed.words());
         lines.push(Line::styled(fit(&text, width), theme.wrong()));
     }
     lines.push(counts(app, report, width));

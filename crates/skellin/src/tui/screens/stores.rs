@@ -15,17 +15,14 @@ use crate::{
 };
 
 pub(super) fn title(app: &Model) -> Vec<String> {
-    let Some(stores) = &app.stores else { return vec!["looking …".to_owned()] };
+    let Some(stores) = &app.stores else { return vec!["loading …".to_owned()] };
     let here = stores.iter().filter(|store| store.state.is_ok()).count();
-    vec![format!(
-        "{here} of {} can be reached",
-        words::counted(stores.len() as u64, "store", "stores")
-    )]
+    vec![format!("{here} of {} reachable", words::counted(stores.len() as u64, "store", "stores"))]
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let Some(stores) = &app.stores else {
-        let looking = Line::styled("  looking at the stores …", app.theme.quiet());
+        let looking = Line::styled("  loading …", app.theme.quiet());
         return paragraph(frame, vec![Line::from(""), looking], area);
     };
     if stores.is_empty() {
@@ -33,7 +30,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             Line::from(""),
             Line::from("  There is no store yet."),
             Line::styled(
-                "  → c creates one, step by step; a makes one in a directory together with a plan",
+                "  → c creates one, step by step; a makes one together with a plan",
                 app.theme.is(),
             ),
         ];
@@ -41,7 +38,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     }
     let total: u64 = stores.iter().filter_map(|store| store.usage).map(|(_, bytes)| bytes).sum();
     let total = format!(
-        "{}, {} in those that are open",
+        "{}, {} in open stores",
         words::counted(stores.len() as u64, "store", "stores"),
         words::bytes(total)
     );
@@ -53,7 +50,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         column("store", 12),
         column("place", place),
         column("state", 10),
-        number("holds", 9),
+        number("content", 9),
         number("free", 9),
         number("snapshots", 9),
     ];
@@ -93,13 +90,13 @@ fn drive(app: &Model, state: &DriveState) -> Line<'static> {
     let ago = |time: i64| format!("{} ago", words::age(app.now - time));
     let newest = state
         .newest
-        .map_or("no snapshot known".to_owned(), |time| format!("newest snapshot {}", ago(time)));
+        .map_or("no snapshot".to_owned(), |time| format!("newest snapshot {}", ago(time)));
     let (mark, place, style) = match (&state.mount, state.seen) {
         (Some(mount), _) => ("✓", format!("here, at {mount}"), app.theme.well()),
         (None, Some(seen)) => ("·", format!("away, seen {}", ago(seen)), app.theme.quiet()),
-        (None, None) => ("·", "away, never seen here".to_owned(), app.theme.quiet()),
+        (None, None) => ("·", "away, never seen".to_owned(), app.theme.quiet()),
     };
-    let turn = if state.has_turn { "   its turn" } else { "" };
+    let turn = if state.has_turn { "   next" } else { "" };
     Line::from(vec![
         Span::styled(format!("  {mark} {:<12}", state.name), style),
         Span::from(format!("{place:<34}  {newest}{turn}")),
@@ -129,7 +126,7 @@ fn saving(app: &Model, store: &StoreRow) -> Option<String> {
     }
     let times = |of: u64, to: u64| format!("{:.1}", of as f64 / to as f64);
     let held = format!(
-        "{} in {} take {}",
+        "{} in {}: {} stored",
         words::bytes(whole),
         words::counted(snapshots, "snapshot", "snapshots"),
         words::bytes(stored),
@@ -151,30 +148,30 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     };
     let mut lines = vec![Line::styled(format!("  {}", store.name), app.theme.strong())];
     match &store.state {
-        Ok(id) => lines.push(fact(app, "id", id.clone())),
+        Ok(id) => lines.push(fact(app, "Id", id.clone())),
         Err(trouble) => {
             lines.push(Line::styled(format!("  ✕ {}", trouble.what), app.theme.wrong()));
             lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
         }
     }
-    lines.push(fact(app, "place", store.place.clone()));
+    lines.push(fact(app, "Place", store.place.clone()));
     if let Some((containers, bytes)) = store.usage {
         let text = format!(
             "{} in {}",
             words::bytes(bytes),
             words::counted(containers, "container", "containers")
         );
-        lines.push(fact(app, "holds", text));
+        lines.push(fact(app, "Content", text));
     }
-    lines.extend(saving(app, store).map(|text| fact(app, "saves", text)));
+    lines.extend(saving(app, store).map(|text| fact(app, "Savings", text)));
     if let Some((free, all)) = store.room {
         let text =
             format!("{} free of {} on that file system", words::bytes(free), words::bytes(all));
-        lines.push(fact(app, "room", text));
+        lines.push(fact(app, "Space", text));
     }
     if !store.drives.drives.is_empty() {
         lines.push(Line::from(""));
-        lines.push(Line::styled("  Drives that take turns", app.theme.quiet()));
+        lines.push(Line::styled("  Drives in rotation", app.theme.quiet()));
         lines.extend(store.drives.drives.iter().map(|state| drive(app, state)));
         match (store.drives.due(), store.drives.turn.as_ref().and_then(|turn| turn.until)) {
             (Some(due), _) => {
@@ -183,7 +180,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
             }
             (None, Some(until)) => {
                 let until = until.to_zoned(jiff::tz::TimeZone::system());
-                let text = format!("  the next swap is on {}", until.strftime("%A, %-d %b"));
+                let text = format!("  next swap: {}", until.strftime("%A, %-d %b"));
                 lines.push(Line::styled(text, app.theme.quiet()));
             }
             (None, None) => {}
@@ -204,7 +201,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     });
     let newest: Vec<_> = newest.collect();
     if newest.is_empty() {
-        lines.push(Line::from("  no plan keeps its snapshots here"));
+        lines.push(Line::from("  not used by any plan"));
     }
     lines.extend(newest);
     lines.truncate(usize::from(area.height));

@@ -35,9 +35,9 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     parts.push(format!("{}, {}", lane.label(), words::moment(mark.time)));
     if let Some(stumble) = lane.stumble_at(time) {
         let what = match stumble.outcome {
-            Outcome::Interrupted => "◐ a run was interrupted",
-            Outcome::Guarded => "✕ a run stopped to ask",
-            _ => "✕ a run failed",
+            Outcome::Interrupted => "◐ run interrupted",
+            Outcome::Guarded => "✕ run stopped: confirmation needed",
+            _ => "✕ run failed",
         };
         let what = format!("{what} on {}: {}", words::moment(stumble.time), stumble.words);
         parts.insert(0, what);
@@ -46,7 +46,7 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     parts.push(format!("{} of {}", number + 1, lane.marks.len()));
     if let Some(facts) = mark.facts {
         if facts.dated != mark.time {
-            parts.push(format!("▲ dated {} by a wrong clock", words::moment(facts.dated)));
+            parts.push(format!("▲ dated {} (wrong clock)", words::moment(facts.dated)));
         }
         if facts.exceptions > 0 {
             parts
@@ -69,14 +69,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let lines = vec![
             Line::from(""),
             Line::from(what),
-            Line::styled("  → n goes to now, r makes the first", app.theme.is()),
+            Line::styled("  → n goes to now, r runs the plan", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
     }
     if app.current_mark().is_none() {
         let lines = vec![
             Line::from(""),
-            Line::from("  There is no snapshot so early."),
+            Line::from("  No snapshot that old."),
             Line::styled("  → Home goes to the oldest", app.theme.is()),
         ];
         return paragraph(frame, lines, area);
@@ -85,7 +85,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         return paragraph(frame, trouble_lines(app, trouble), area);
     }
     if !app.tree.is_loaded() {
-        let reading = Line::styled("  reading …", app.theme.quiet());
+        let reading = Line::styled("  loading …", app.theme.quiet());
         return paragraph(frame, vec![Line::from(""), reading], area);
     }
     let aside = if area.width >= WIDE { ASIDE } else { 0 };
@@ -115,8 +115,8 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
         && let Some(path) = &app.tree.selected
     {
         let what = match app.cursor {
-            Cursor::Is if !app.tree.arrangement().is_plain() => "not among what is shown",
-            Cursor::Is => "not there now",
+            Cursor::Is if !app.tree.arrangement().is_plain() => "hidden by the filter",
+            Cursor::Is => "does not exist now",
             _ => "not in this snapshot",
         };
         let text = format!("  {} is {what}", words::path(path));
@@ -128,8 +128,8 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
     app.tree.offset = app.tree.offset.clamp((position + 1).saturating_sub(height), position);
     if app.tree.length() == 0 {
         let what = match app.cursor {
-            Cursor::Is if app.tree.arrangement().is_plain() => "no source is there",
-            Cursor::Is => "nothing of the kind",
+            Cursor::Is if app.tree.arrangement().is_plain() => "no source exists",
+            Cursor::Is => "nothing matches the filter",
             _ => "the snapshot is empty",
         };
         lines.push(Line::styled(format!("  {what}"), app.theme.quiet()));
@@ -168,7 +168,7 @@ pub(super) fn tree_name(row: &Shown<'_>) -> String {
     let slash = if row.facts.kind == Kind::Directory { "/" } else { "" };
     let waiting = match row.trouble {
         Some(trouble) => format!("   ✕ {}", trouble.what),
-        None if row.is_loading => "   reading …".to_owned(),
+        None if row.is_loading => "   loading …".to_owned(),
         None => String::new(),
     };
     format!("{}{mark}{}{slash}{target}{waiting}", "  ".repeat(row.depth), words::path(row.name))
@@ -238,7 +238,7 @@ pub(in crate::tui) fn about_path(app: &Model, width: usize, height: usize) -> Ve
             _ => "special file".to_owned(),
         };
         let (_, word, _) = change(app, row.facts.change);
-        let word = if word.is_empty() { "as before" } else { word };
+        let word = if word.is_empty() { "unchanged" } else { word };
         lines.push(Line::from(format!(" {kind}, {}, {word}", words::bytes(row.facts.size))));
     }
     lines.push(Line::from(""));

@@ -34,11 +34,10 @@ fn window(app: &Model, lane: &Lane, plan: &Plan) -> Option<(String, bool)> {
     let takes = words::span(takes);
     let next = lane.next(app.now)?;
     Some(match lane.fits(next) {
-        true => (format!("{hours}; a run takes about {takes} and fits"), true),
-        false => (
-            format!("▨ {hours}; a run takes about {takes}: the next will not be done in time"),
-            false,
-        ),
+        true => (format!("{hours}; a run takes about {takes}: fits"), true),
+        false => {
+            (format!("▨ {hours}; a run takes about {takes}: the next one will exceed it"), false)
+        }
     })
 }
 
@@ -55,7 +54,7 @@ fn tells(plan: &Plan) -> String {
     let told: Vec<String> =
         told.map(|(kind, channels)| format!("{kind} to {}", channels.join(", "))).collect();
     match told.is_empty() {
-        true => "nobody: add [tell] to the plan, and channels.toml".to_owned(),
+        true => "nobody; add [tell] to the plan".to_owned(),
         false => told.join("; "),
     }
 }
@@ -67,10 +66,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let schedule = lane.plan.as_ref().and_then(|plan| plan.schedule.as_ref());
     lines.push(fact(
         app,
-        "runs",
+        "Schedule",
         match schedule {
             Some(schedule) => schedule.words(),
-            None => "by hand only: the plan has no [schedule]".to_owned(),
+            None => "by hand only (no schedule)".to_owned(),
         },
     ));
     let (starter, style) = match (&app.starter, schedule) {
@@ -86,35 +85,29 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         ),
     };
     lines.push(Line::from(vec![
-        Span::styled(format!("  {:<13}", "started by"), theme.quiet()),
+        Span::styled(format!("  {:<13}", "Started by"), theme.quiet()),
         Span::styled(starter, style),
     ]));
     if let Some((words, fits)) = lane.plan.as_ref().and_then(|plan| window(app, lane, plan)) {
         let style = if fits { Style::new() } else { theme.wrong() };
         lines.push(Line::from(vec![
-            Span::styled(format!("  {:<13}", "window"), theme.quiet()),
+            Span::styled(format!("  {:<13}", "Window"), theme.quiet()),
             Span::styled(words, style),
         ]));
         if !fits {
-            lines.push(Line::from(format!(
-                "{:<15}→ start it earlier, or open the window wider",
-                ""
-            )));
+            lines.push(Line::from(format!("{:<15}→ start it earlier, or widen the window", "")));
         }
     }
     if let Some(plan) = &lane.plan {
-        lines.push(fact(app, "tells", tells(plan)));
+        lines.push(fact(app, "Notifies", tells(plan)));
     }
     lines.push(fact(
         app,
-        "keeps",
-        format!(
-            "every snapshot, {} so far: this version expires nothing",
-            words::count(lane.marks.len() as u64)
-        ),
+        "Retention",
+        format!("all snapshots, {} so far", words::count(lane.marks.len() as u64)),
     ));
     lines.push(Line::from(""));
-    lines.push(Line::styled("  What is to come in two weeks", theme.strong()));
+    lines.push(Line::styled("  Next 14 days", theme.strong()));
     let until = app.now + AHEAD;
     let mut coming: Vec<(i64, &str)> = app
         .lanes

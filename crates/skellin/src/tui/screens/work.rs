@@ -23,9 +23,9 @@ pub(super) fn going(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         return;
     };
     let what = if *dry_run { "Dry run" } else { "Run" };
-    let state = if cancel.is_cancelled() { "stopping …" } else { "under way" };
+    let state = if cancel.is_cancelled() { "stopping …" } else { "running" };
     let took = match (app.now - begun) / 1000 {
-        ..1 => "since a moment ago".to_owned(),
+        ..1 => "just started".to_owned(),
         seconds => format!("for {}", words::span(seconds * 1000)),
     };
     let mut lines = vec![Line::from(vec![
@@ -58,8 +58,7 @@ fn progress_lines(app: &Model, progress: &Progress, width: usize) -> Vec<Line<'s
             spans.extend(bar(share, 40, theme.is(), theme.quiet()));
             spans.push(Span::raw(format!("  {:.0}%", share.min(1.0) * 100.0)));
         }
-        None => spans
-            .push(Span::styled("how much there is shows when it has been counted", theme.quiet())),
+        None => spans.push(Span::styled("counting …", theme.quiet())),
     }
     if let Some(left) = progress.left {
         let left = words::duration(Duration::from_secs(left.as_secs()));
@@ -91,7 +90,7 @@ fn exception_lines(
     area: Rect,
 ) -> Vec<Line<'static>> {
     if count == 0 {
-        return vec![Line::styled("  no exceptions so far", app.theme.quiet())];
+        return vec![Line::styled("  no exceptions", app.theme.quiet())];
     }
     let title = format!("  ▲ {}", words::counted(count, "exception", "exceptions"));
     let mut lines = vec![Line::styled(title, app.theme.wrong())];
@@ -116,7 +115,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     lines.push(Line::from(""));
     let Ok(report) = result else { return frame.render_widget(Text::from(lines), area) };
     if report.exceptions.is_empty() {
-        lines.push(Line::styled("  Esc shows the sources again", theme.quiet()));
+        lines.push(Line::styled("  Esc: back to the sources", theme.quiet()));
         return frame.render_widget(Text::from(lines), area);
     }
     let count = report.exception_count;
@@ -147,7 +146,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         ]));
     }
     let total = format!(
-        "  {} of {}; Esc shows the sources again",
+        "  {} of {}; Esc: back to the sources",
         words::count(shown.end as u64),
         words::counted(count, "exception", "exceptions")
     );
@@ -161,19 +160,14 @@ fn outcome(app: &Model, report: &RunReport) -> Vec<Line<'static>> {
     let took = words::span(report.ended - report.started);
     let (text, style) = match report.status {
         RunStatus::Guarded => (
-            "▲ Stopped: no snapshot was made. Look whether this is right; R makes it all the same."
-                .to_owned(),
+            "▲ Stopped, no snapshot. Check whether this is right; R runs it anyway.".to_owned(),
             theme.wrong(),
         ),
-        RunStatus::Interrupted => (
-            "◐ Stopped: there is no snapshot; the next run goes on from what was stored."
-                .to_owned(),
-            theme.wrong(),
-        ),
-        RunStatus::Exceptions => {
-            (format!("▲ Done in {took}, but not all of it; the snapshot is there."), theme.wrong())
+        RunStatus::Interrupted => {
+            ("◐ Stopped, no snapshot; the next run uses what was stored.".to_owned(), theme.wrong())
         }
-        RunStatus::Done => (format!("✓ Done in {took}; the snapshot is there."), theme.well()),
+        RunStatus::Exceptions => (format!("▲ Done in {took}, with exceptions."), theme.wrong()),
+        RunStatus::Done => (format!("✓ Done in {took}."), theme.well()),
     };
     let files = &report.files;
     let counts = format!(
@@ -187,7 +181,7 @@ fn outcome(app: &Model, report: &RunReport) -> Vec<Line<'static>> {
     let bytes = &report.bytes;
     let all = words::bytes(report.total_bytes);
     let sizes = format!(
-        "  {all} in all  ·  {} read  ·  {} new  ·  {} stored",
+        "  {all} total  ·  {} read  ·  {} new  ·  {} stored",
         words::bytes(bytes.read),
         words::bytes(bytes.new),
         words::bytes(bytes.stored)
@@ -201,7 +195,7 @@ fn outcome(app: &Model, report: &RunReport) -> Vec<Line<'static>> {
 }
 
 fn failure(app: &Model, trouble: &Trouble, dry_run: bool) -> Vec<Line<'static>> {
-    let what = if dry_run { "The dry run failed" } else { "The run failed" };
+    let what = if dry_run { "Dry run failed" } else { "Run failed" };
     let mut lines = vec![Line::styled(format!("  ✕ {what}: {}", trouble.what), app.theme.wrong())];
     lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
     lines

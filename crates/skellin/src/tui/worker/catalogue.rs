@@ -35,8 +35,8 @@ impl Open {
         }
         let listed = locked(&self.listed).get(&id).cloned();
         let listed = listed.ok_or_else(|| EngineError::Unknown {
-            what: "the snapshot is no longer known".to_owned(),
-            hint: "look again with u".to_owned(),
+            what: "unknown snapshot".to_owned(),
+            hint: "refresh with u".to_owned(),
         })?;
         let snapshot = Arc::new(self.store.read_snapshot(&listed)?);
         locked(&self.read).insert(id, Arc::clone(&snapshot));
@@ -95,10 +95,10 @@ fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<Run
     let configuration = shared.configuration();
     let plans = configuration.plans.iter().filter_map(|file| file.plan.as_ref());
     let known: HashMap<Lineage, (String, String)> = plans
-        .filter(|plan| plan.store == name)
+        .filter(|plan| plan.store == name || plan.replicate.iter().any(|store| store == name))
         .map(|plan| {
             let machine = plan.machine.clone().unwrap_or_else(|| shared.machine.clone());
-            (open.store.lineage(&plan.name, &machine), (plan.name.clone(), machine))
+            (open.store.lineage(plan.series(), &machine), (plan.name.clone(), machine))
         })
         .collect();
     let mut groups = Vec::new();

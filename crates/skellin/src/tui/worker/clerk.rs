@@ -144,7 +144,7 @@ fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
 fn added(plan: &Plan, rule: &str) -> Result<String, EngineError> {
     skellin_plan::with_rule(&plan.text, rule).map_err(|what| EngineError::Unknown {
         what,
-        hint: "edit the plan's file by hand".to_owned(),
+        hint: "edit the plan file by hand".to_owned(),
     })
 }
 
@@ -245,7 +245,7 @@ fn check(shared: &Shared, draft: &Draft) -> DraftState {
     let mut files = Vec::new();
     if let Some(Ok(table)) = draft.store.as_ref().map(skellin_plan::StoreDraft::text) {
         let file = configuration.folders.config.join("stores.toml");
-        files.push((format!("{}, added at its end", file.display()), table));
+        files.push((format!("{}, appended", file.display()), table));
     }
     if let Ok(text) = draft.plan.text() {
         files.push((draft.plan_path(&configuration).display().to_string(), text));

@@ -91,7 +91,7 @@ impl<'a> Job<'a> {
         let checked = draft.check(&self.configuration);
         let plan = checked.plan.ok_or_else(|| EngineError::Unknown {
             what: "the draft has mistakes".to_owned(),
-            hint: "they stand in the review".to_owned(),
+            hint: "see the review".to_owned(),
         })?;
         let options = RunOptions { dry_run: true, ..RunOptions::default() };
         // Against a store that is not open yet everything counts as new, as it does against one

@@ -161,8 +161,8 @@ impl Shared {
 
     fn open_store(&self, name: &str) -> Result<Arc<catalogue::Open>, EngineError> {
         locked(&self.stores).get(name).cloned().ok_or_else(|| EngineError::Unknown {
-            what: format!("the store {name} is not open"),
-            hint: "look again with u".to_owned(),
+            what: format!("store {name} is not open"),
+            hint: "refresh with u".to_owned(),
         })
     }
 

@@ -51,7 +51,7 @@ pub(crate) enum Report {
     Configuration(Result<Box<Configuration>, Trouble>),
     /// What is in a directory of this machine.
     Local(PathBuf, Result<Vec<Local>, String>),
-    /// Why a path goes along, or does not.
+    /// Why a path is included or excluded.
     Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
     /// How much goes along without and with a rule.
     Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
@@ -134,7 +134,8 @@ impl From<&EngineError> for Trouble {
     fn from(error: &EngineError) -> Self {
         let passphrase = match error {
             EngineError::NoPassphrase(_) => Some(false),
-            EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. }) => Some(true),
+            EngineError::WrongPassphrase(_)
+            | EngineError::Store(skellin_store::StoreError::WrongPassphrase { .. }) => Some(true),
             _ => None,
         };
         let damage = matches!(error, EngineError::Store(error) if error.is_damage());

@@ -27,7 +27,7 @@ use crate::{
 pub(in crate::tui) fn draw(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
     let at = PAGES.iter().position(|(page, _)| *page == panel.page).unwrap_or(0);
     let names: Vec<&str> = PAGES.iter().map(|(_, name)| *name).collect();
-    let said = "a new store, step by step; nothing is made there before the last";
+    let said = "new store; nothing is created before the last step";
     let (body, foot) = guide::frame(frame, app, area, said, &names, at);
     match panel.page {
         Page::Kind => kinds(frame, app, panel, body),
@@ -40,14 +40,14 @@ pub(in crate::tui) fn draw(frame: &mut Frame<'_>, app: &mut Model, panel: &Store
     let line = match (panel.page, panel.lacks()) {
         (Page::Make, _) => Line::from(""),
         (_, Some(lacks)) => Line::styled(format!(" next: {lacks}"), theme.is()),
-        (_, None) => Line::styled(" ✓ this step is done: Tab goes on", theme.well()),
+        (_, None) => Line::styled(" ✓ this step is complete: Tab continues", theme.well()),
     };
     frame.render_widget(line, foot);
 }
 
 fn kinds(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
     let theme = app.theme;
-    let quiet = " Where shall the snapshots lie? Two places far apart survive what one does not.";
+    let quiet = " Where to keep the snapshots? Two stores far apart are safer than one.";
     let mut lines = vec![Line::styled(quiet, theme.quiet()), Line::from("")];
     for (number, (_, name, about)) in KINDS.iter().enumerate() {
         let here = number == panel.kind;
@@ -79,7 +79,7 @@ fn way(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
     }
     lines.push(Line::from(""));
     if let Some(file) = panel.secret_file().filter(|_| !panel.text(Ask::Name).is_empty()) {
-        let text = format!(" The secret is kept in {}, readable by you alone.", file.display());
+        let text = format!(" The secret is saved in {}, readable only by you.", file.display());
         lines.push(Line::styled(text, theme.quiet()));
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
@@ -93,21 +93,21 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
             .areas(area);
     let width = usize::from(area.width);
     let shown = match (panel.folder.as_str(), is_drive) {
-        ("", true) => " drives that are mounted".to_owned(),
+        ("", true) => " mounted drives".to_owned(),
         (mount, true) => format!(" on the drive at {mount}"),
         ("", false) => " in the bucket".to_owned(),
-        ("~", false) => " in the directory the login leads to".to_owned(),
+        ("~", false) => " in the home directory of the account".to_owned(),
         (folder, false) => format!(" in {folder}"),
     };
     frame.render_widget(Line::styled(fit(&shown, width), theme.strong()), title);
     let mut lines = Vec::new();
     match &panel.folders {
-        None => lines.push(Line::styled("   looking there …", theme.quiet())),
+        None => lines.push(Line::styled("   loading …", theme.quiet())),
         Some(Err(trouble)) => {
             lines.push(Line::styled(format!("   ✕ {}", trouble.what), theme.wrong()));
             match trouble.new_host {
                 true => {
-                    let text = "   → compare it with the key on the host itself; then k accepts it";
+                    let text = "   → compare it with the key on the host, then accept it with k";
                     lines.push(Line::styled(text, theme.is()));
                 }
                 false => {
@@ -117,7 +117,7 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
             }
         }
         Some(Ok(names)) if names.is_empty() => {
-            let text = if is_drive { "no drive is mounted" } else { "there is no directory in it" };
+            let text = if is_drive { "no drive is mounted" } else { "no directories" };
             lines.push(Line::styled(format!("   {text}"), theme.quiet()));
         }
         Some(Ok(names)) => {
@@ -136,7 +136,7 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
         }
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), list);
-    let about = "type its name; it is made when the store is made";
+    let about = "type its name; it is created with the store";
     let label = if is_drive { "directory" } else { "new directory" };
     let place = panel.store_at(&panel.path()).map(|new| new.draft.place.to_string());
     let lines = vec![
@@ -154,17 +154,14 @@ fn passphrase(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect
     let theme = app.theme;
     let keep = match panel.keep {
         true => format!("‹ in {} ›", panel.file("key").display()),
-        false => "‹ nowhere: it is asked for each time ›".to_owned(),
+        false => "‹ not saved: ask each time ›".to_owned(),
     };
     let secret = |which: Field, typed: &TextField| typed.shown(panel.field == which);
     let row = |which, label, value, about: &str, always| {
         field(app, panel.field == which, label, value, about, always)
     };
     let lines = vec![
-        Line::styled(
-            " Everything in the store is encrypted with keys that this passphrase opens.",
-            theme.quiet(),
-        ),
+        Line::styled(" Everything in the store is encrypted with this passphrase.", theme.quiet()),
         Line::from(""),
         row(
             Field::First,
@@ -173,11 +170,11 @@ fn passphrase(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect
             strength(panel.passphrase.length()),
             true,
         ),
-        row(Field::Again, "once more", secret(Field::Again, &panel.again), "", false),
-        row(Field::Keep, "kept", keep, "readable by you alone; Space changes it", false),
+        row(Field::Again, "repeat", secret(Field::Again, &panel.again), "", false),
+        row(Field::Keep, "save", keep, "readable only by you; Space changes it", false),
         Line::from(""),
         Line::styled(
-            " Without the passphrase nobody can read the store, not even you: keep a copy of it elsewhere.",
+            " Without the passphrase the store cannot be read: keep a copy of it elsewhere.",
             theme.is(),
         ),
     ];
@@ -191,13 +188,13 @@ fn make(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
         match panel.store_at(&panel.path()) {
             Ok(new) => {
                 let file = panel.config.join("stores.toml");
-                let text = format!(" This will stand at the end of {}:", file.display());
+                let text = format!(" This will be appended to {}:", file.display());
                 lines.push(Line::styled(text, theme.strong()));
                 let text = new.draft.text().unwrap_or_else(|why| format!("✕ {why}"));
                 lines.extend(text.lines().map(|line| Line::from(format!("   {line}"))));
                 lines.push(Line::from(""));
                 lines.push(Line::styled(
-                    " Enter makes the directory, tries the place by writing and reading, and creates the store.",
+                    " Enter creates the directory, tests writing and reading, and creates the store.",
                     theme.is(),
                 ));
             }
@@ -213,22 +210,19 @@ fn make(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
     }
     match &panel.making {
         Making::No => {}
-        Making::Going => lines.push(Line::styled("   going on …", theme.is())),
+        Making::Going => lines.push(Line::styled("   testing …", theme.is())),
         Making::Done(Ok(())) => {
             lines.push(Line::from(""));
             lines.push(Line::styled(
-                format!(" ✓ The store {} is there, and empty.", panel.text(Ask::Name)),
+                format!(" ✓ Store {} created.", panel.text(Ask::Name)),
                 theme.well(),
             ));
-            lines.push(Line::styled(
-                " → Enter makes a plan that keeps its snapshots here, and its first one.",
-                theme.is(),
-            ));
+            lines.push(Line::styled(" → Enter makes a plan for it.", theme.is()));
         }
         Making::Done(Err(trouble)) => {
             lines.push(Line::styled(format!(" ✕ {}", trouble.what), theme.wrong()));
             lines.extend(trouble.hint.iter().map(|hint| Line::from(format!(" → {hint}"))));
-            let text = " Nothing was written here. Enter tries again; Shift Tab goes back to change something.";
+            let text = " Nothing was written. Enter tries again; Shift Tab goes back.";
             lines.push(Line::styled(text, theme.quiet()));
         }
     }

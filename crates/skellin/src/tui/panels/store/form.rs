@@ -15,10 +15,10 @@ pub(in crate::tui) enum Kind {
 
 pub(in crate::tui) const KINDS: [(Kind, &str, &str); 6] = [
     (Kind::Directory, "directory", "another disk of this machine, or a mounted share"),
-    (Kind::Drive, "drive", "an external drive, wherever it is mounted; several may take turns"),
+    (Kind::Drive, "drive", "an external drive, or several in rotation"),
     (Kind::Sftp, "server by SFTP", "a host with an SSH account"),
-    (Kind::S3, "object storage", "a bucket of a server that speaks S3"),
-    (Kind::WebDav, "server by WebDAV", "a file server that is reached like a web site"),
+    (Kind::S3, "object storage", "a bucket on an S3 server"),
+    (Kind::WebDav, "server by WebDAV", "a file server over HTTP"),
     (Kind::Ftp, "server by FTP", "an older file server; encrypted by TLS"),
 ];
 
@@ -56,33 +56,29 @@ impl Ask {
     /// How it is called, and what to write.
     pub fn words(self, kind: Kind) -> (&'static str, &'static str) {
         match self {
-            Self::Name => ("name", "what you will call the store: a-z, 0-9, - and _"),
-            Self::Drives => (
-                "drives",
-                "names of drives that take turns, as in oak-east oak-west; empty for one",
-            ),
-            Self::Swap => ("swap", "when they are swapped, as in mondays; may be empty"),
-            Self::Host if kind == Kind::Sftp => (
-                "host",
-                "name or address, with :port if it is not 22; aliases of your SSH configuration hold",
-            ),
-            Self::Host => ("host", "name or address, with :port if it is not the usual one"),
-            Self::User => ("user", "the account there; empty for your own"),
+            Self::Name => ("name", "name of the store: a-z, 0-9, - and _"),
+            Self::Drives => {
+                ("drives", "drives in rotation, such as oak-east oak-west; empty for one")
+            }
+            Self::Swap => ("swap", "when they are swapped, such as mondays; optional"),
+            Self::Host if kind == Kind::Sftp => {
+                ("host", "name or address, with :port if not 22; SSH aliases work")
+            }
+            Self::Host => ("host", "name or address, with :port if not the default"),
+            Self::User => ("user", "account on the server; empty for your own"),
             Self::Identity => {
-                ("key file", "a private SSH key; empty for the agent and the usual ones")
+                ("key file", "private SSH key; empty for the agent and the default keys")
             }
             Self::Password if kind == Kind::Sftp => {
-                ("password", "of the key file if you name one, else of the account; may be empty")
+                ("password", "of the key file if you name one, else of the account; optional")
             }
-            Self::Password => ("password", "of the account there"),
-            Self::Authority => {
-                ("authority", "a file with the certificate of your own authority; may be empty")
-            }
-            Self::Endpoint => ("server", "its address, as in https://objects.ridge.example"),
-            Self::Bucket => ("bucket", "it must be there already"),
-            Self::Region => ("region", "as the server calls it; empty for the usual"),
-            Self::Id => ("key id", "of a key that may use this bucket and nothing else"),
-            Self::Secret => ("key secret", "kept in a file that you alone can read"),
+            Self::Password => ("password", "of the account"),
+            Self::Authority => ("authority", "certificate file of your own authority; optional"),
+            Self::Endpoint => ("server", "address, such as https://objects.ridge.example"),
+            Self::Bucket => ("bucket", "must exist"),
+            Self::Region => ("region", "as on the server; empty for the default"),
+            Self::Id => ("key id", "of a key for this bucket only"),
+            Self::Secret => ("key secret", "saved in a file that only you can read"),
         }
     }
 }

@@ -30,10 +30,10 @@ enum Page {
 
 const PAGES: [(Page, &str); 5] = [
     (Page::Kind, "kind"),
-    (Page::Way, "the way"),
+    (Page::Way, "connection"),
     (Page::Folder, "directory"),
     (Page::Passphrase, "passphrase"),
-    (Page::Make, "make"),
+    (Page::Make, "create"),
 ];
 
 /// What is asked beside the way.
@@ -182,19 +182,19 @@ impl StorePanel {
                     false => self.text(*ask).is_empty(),
                 };
                 if let Some(ask) = open.into_iter().find(missing) {
-                    return Some(format!("give the {}", ask.words(self.kind()).0));
+                    return Some(format!("enter the {}", ask.words(self.kind()).0));
                 }
                 if !is_plan_name(&name) {
                     return Some(format!("`{name}` is not a valid name: use a-z, 0-9, - and _"));
                 }
                 if self.taken.contains(&name) {
-                    return Some(format!("there is a store `{name}` already"));
+                    return Some(format!("there is already a store `{name}`"));
                 }
                 self.store_at("/skellin").err()
             }
             Page::Folder => match &self.folders {
-                None => Some("wait until the directories are there".to_owned()),
-                Some(Err(_)) => Some("what is in the way has to be mended first".to_owned()),
+                None => Some("wait for the directories".to_owned()),
+                Some(Err(_)) => Some("correct the connection first".to_owned()),
                 Some(Ok(_)) if self.kind() == Kind::Drive && self.folder.is_empty() => {
                     Some("choose the drive with Enter".to_owned())
                 }
@@ -218,21 +218,21 @@ impl StorePanel {
             (Page::Kind, _) => vec![("↑↓", "choose"), ("Enter", "next step")],
             (Page::Way, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
             (Page::Folder, _) if self.may_accept() => {
-                vec![("k", "it is the right key: accept it")]
+                vec![("k", "accept this host key")]
             }
             (Page::Folder, _) => {
-                vec![("↑↓", "choose"), ("Enter →", "into"), ("←", "up"), ("Tab", "next step")]
+                vec![("↑↓", "choose"), ("Enter →", "open"), ("←", "up"), ("Tab", "next step")]
             }
             (Page::Passphrase, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
             (Page::Make, Making::Done(Ok(()))) => {
-                return vec![("Enter", "a plan that keeps its snapshots here"), ("Esc", "done")];
+                return vec![("Enter", "new plan for this store"), ("Esc", "done")];
             }
             (Page::Make, Making::Going) => return vec![],
-            (Page::Make, _) => vec![("Enter", "make it")],
+            (Page::Make, _) => vec![("Enter", "create")],
         };
         hints.extend(self.secret_field().map(TextField::reveal_hint));
         if self.page != Page::Kind {
-            hints.push(("Shift Tab", "step before"));
+            hints.push(("Shift Tab", "previous step"));
         }
         hints.push(("Esc", "leave"));
         hints
@@ -353,7 +353,7 @@ impl StorePanel {
                 Answer::Ask(Request::Folders { number, store: Box::new(store), path, accept })
             }
             Err(what) => {
-                let hint = Some("correct what was typed on the page before".to_owned());
+                let hint = Some("correct the input on the page before".to_owned());
                 let (passphrase, damage, new_host) = (None, false, false);
                 let trouble = Trouble { what, hint, passphrase, damage, new_host };
                 self.folders = Some(Err(trouble));

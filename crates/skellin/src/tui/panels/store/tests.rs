@@ -43,7 +43,7 @@ impl Typing {
 }
 
 fn trouble(new_host: bool) -> Trouble {
-    let (what, hint) = ("its key is not known".to_owned(), None);
+    let (what, hint) = ("unknown host key".to_owned(), None);
     Trouble { what, hint, passphrase: None, damage: false, new_host }
 }
 
@@ -52,15 +52,15 @@ fn each_kind_asks_for_what_it_needs() {
     for (kind, lacking) in [
         (Kind::Directory, ""),
         (Kind::Drive, ""),
-        (Kind::Sftp, "give the host"),
-        (Kind::S3, "give the server"),
-        (Kind::WebDav, "give the host"),
-        (Kind::Ftp, "give the host"),
+        (Kind::Sftp, "enter the host"),
+        (Kind::S3, "enter the server"),
+        (Kind::WebDav, "enter the host"),
+        (Kind::Ftp, "enter the host"),
     ] {
         let mut typing = Typing::way(kind, &[]);
-        assert_eq!(typing.lacks(), "give the name");
+        assert_eq!(typing.lacks(), "enter the name");
         typing.fill(&["oak"]);
-        let taken = if lacking.is_empty() { "there is a store `oak` already" } else { lacking };
+        let taken = if lacking.is_empty() { "there is already a store `oak`" } else { lacking };
         assert_eq!(typing.lacks(), taken);
         typing.fill(&["-2"]);
         assert_eq!(typing.lacks(), lacking);
@@ -90,7 +90,7 @@ fn a_secret_goes_into_its_file_before_anything_is_asked_of_the_place() {
     // A new host is accepted by a key of its own, and only then.
     let number = typing.0.number;
     typing.0.report(Report::Folders { number, folders: Err(trouble(true)) });
-    assert_eq!(typing.lacks(), "what is in the way has to be mended first");
+    assert_eq!(typing.lacks(), "correct the connection first");
     assert!(matches!(
         typing.press(KeyCode::Char('k')),
         Answer::Ask(Request::Folders { accept: true, .. })

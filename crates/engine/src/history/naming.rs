@@ -1,0 +1,116 @@
+//! What a path means that is not given in full: relative to where one stands, to a source, or a name
+//! alone.
+
+use std::{collections::HashSet, os::unix::ffi::OsStrExt, path::Path};
+
+use skellin_plan::FarSource;
+use skellin_store::{Body, Snapshot, Store};
+
+use super::{Version, snapshots, versions::PathHistory};
+use crate::{
+    error::{EngineError, Result},
+    path::join,
+};
+
+/// So many paths of one name are told.
+const NAMED: usize = 5;
+
+/// A path that was followed through the snapshots of a plan.
+#[derive(Debug)]
+pub struct Followed {
+    /// The full path.
+    pub path: Vec<u8>,
+    /// Its distinct versions, oldest first.
+    pub versions: Vec<Version>,
+    /// When the first snapshot was taken that has it no more, in milliseconds since 1970.
+    pub gone_since: Option<i64>,
+}
+
+/// Follows what a text means through the snapshots of a plan: a full path, one that begins with a
+/// source's name, one relative to a directory or to a source, or else a name. `None` if it is in no
+/// snapshot.
+///
+/// # Errors
+/// If several paths have that name, with some of them; or if the store cannot be read.
+pub fn follow(store: &Store, plan: &str, text: &[u8], stand: &Path) -> Result<Option<Followed>> {
+    let all = snapshots(store, Some(plan), |_, _| {})?;
+    let mut candidates = vec![text.to_vec()];
+    let is_full = text.starts_with(b"/") || FarSource::is_address(text);
+    if !is_full {
+        candidates.push(join(stand.as_os_str().as_bytes(), text));
+        let sources = all.iter().rev().flat_map(|snapshot| &snapshot.sources);
+        let mut below: Vec<Vec<u8>> = sources.map(|source| join(&source.path, text)).collect();
+        below.dedup();
+        candidates.append(&mut below);
+    }
+    for path in candidates {
+        let followed = through(store, &all, &path)?;
+        if followed.is_some() {
+            return Ok(followed);
+        }
+    }
+    if is_full || text.contains(&b'/') {
+        return Ok(None);
+    }
+    let found = named(store, &all, text)?;
+    match found.as_slice() {
+        [] => Ok(None),
+        [path] => through(store, &all, path),
+        many => {
+            let shown = many.iter().take(NAMED).map(|path| String::from_utf8_lossy(path));
+            let more = if many.len() > NAMED { ", …" } else { "" };
+            Err(EngineError::Unknown {
+                what: format!("{} paths are named {}", many.len(), String::from_utf8_lossy(text)),
+                hint: format!("choose one: {}{more}", shown.collect::<Vec<_>>().join(", ")),
+            })
+        }
+    }
+}
+
+fn through(store: &Store, all: &[Snapshot], path: &[u8]) -> Result<Option<Followed>> {
+    let mut history = PathHistory::new(store, path);
+    for snapshot in all {
+        history.take(snapshot)?;
+    }
+    let versions = history.finish();
+    let Some(last) = versions.last() else { return Ok(None) };
+    let has_it =
+        |snapshot: &&Snapshot| snapshot.run == last.snapshot || snapshot.started == last.last_seen;
+    let at = all.iter().rposition(|snapshot| has_it(&snapshot));
+    let gone_since = at.and_then(|at| all.get(at + 1)).map(|snapshot| snapshot.started);
+    Ok(Some(Followed { path: path.to_vec(), versions, gone_since }))
+}
+
+/// The paths of a name in the newest snapshot that has any. Directories that are the same in several
+/// snapshots are looked into once.
+fn named(store: &Store, all: &[Snapshot], name: &[u8]) -> Result<Vec<Vec<u8>>> {
+    let mut seen = HashSet::new();
+    for snapshot in all.iter().rev() {
+        let mut found = Vec::new();
+        let mut open = Vec::new();
+        for source in &snapshot.sources {
+            if let Some(entry) = store.entry(snapshot.root_page(store), &source.name)? {
+                open.push((source.path.to_vec(), entry.body));
+            }
+        }
+        while let Some((path, body)) = open.pop() {
+            let Body::Directory { root, .. } = body else { continue };
+            if !seen.insert((path.clone(), root.fingerprint)) {
+                continue;
+            }
+            let mut entries = store.entries(root);
+            while let Some(entry) = entries.next_entry()? {
+                let path = join(&path, &entry.name);
+                if entry.name == name {
+                    found.push(path.clone());
+                }
+                open.push((path, entry.body));
+            }
+        }
+        if !found.is_empty() {
+            found.sort();
+            return Ok(found);
+        }
+    }
+    Ok(Vec::new())
+}
