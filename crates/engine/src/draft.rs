@@ -119,6 +119,12 @@ impl Draft {
                 checked.plan = plan.filter(|_| checked.mistakes.is_empty());
             }
         }
+        if !self.plan.schedule.is_empty() && !self.knows_passphrase(configuration) {
+            checked.notes.push(format!(
+                "the passphrase of store {} is not configured, so scheduled runs cannot start",
+                self.plan.store
+            ));
+        }
         for place in self.places(configuration) {
             let around = self.plan.sources.iter().find(|source| place.starts_with(source));
             if let Some(source) = around {
@@ -130,6 +136,20 @@ impl Draft {
             }
         }
         checked
+    }
+
+    /// Whether a run that starts by itself has where to read the passphrase from.
+    #[must_use]
+    pub fn knows_passphrase(&self, configuration: &Configuration) -> bool {
+        match &self.store {
+            Some(store) => store.key_file.is_some(),
+            // One that has mistakes is told of as that.
+            None => configuration
+                .stores
+                .fine
+                .get(&self.plan.store)
+                .is_none_or(|store| store.passphrase.is_some()),
+        }
     }
 
     fn places(&self, configuration: &Configuration) -> Vec<PathBuf> {

@@ -27,6 +27,7 @@ mod metadata;
 mod names;
 mod new_store;
 mod ownership;
+mod passphrases;
 mod path;
 mod places;
 mod renaming;
@@ -61,6 +62,7 @@ pub use journal::{
 pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, folders_at, keep_secret};
+pub use passphrases::{Changed, Passphrases};
 pub use places::{
     DriveState, DriveStates, Grounds, MountedDrive, ReachStep, drive_states, local_directory,
     missing_mount, mount_points, mounted_drives, open_place, open_place_alone, prepare_drive,

@@ -152,15 +152,20 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(nowhere("http://127.0.0.1:1")),
         Unreachable,
-        "nothing answers",
+        "nothing listens",
         "service running",
     );
-    says(&refusal(nowhere("http://no-such-host.invalid")), Unreachable, "no address", "spelling");
-    says(&refusal(nowhere("pier")), Unreachable, "no address", "endpoint");
+    says(
+        &refusal(nowhere("http://no-such-host.invalid")),
+        Unreachable,
+        "does not resolve",
+        "spelling",
+    );
+    says(&refusal(nowhere("pier")), Unreachable, "does not resolve", "endpoint");
     server.trouble(|trouble| trouble.clock = 3600);
-    says(&refusal(own()), Clock, "clock is 59 min behind the server's", "NTP");
+    says(&refusal(own()), Clock, "machine is 59 min behind the server's", "NTP");
     server.trouble(|trouble| trouble.clock = -7 * 86_400);
-    says(&refusal(own()), Clock, "clock is 7 days ahead of the server's", "NTP");
+    says(&refusal(own()), Clock, "machine is 7 days ahead of the server's", "NTP");
     server.trouble(|trouble| trouble.clock = 0);
 
     let store = place(S3Target { class: Some("DEEP".to_owned()), ..own() });

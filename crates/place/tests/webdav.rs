@@ -122,7 +122,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(WebDavTarget { server: closed, ..own() }),
         Unreachable,
-        "nothing answers",
+        "nothing listens",
         "service running",
     );
     let plain = format!("http://localhost:{}", server.port);

@@ -309,8 +309,8 @@ fn parse_days(words: &[&str]) -> Result<Days, (String, String)> {
     }
     let mut days = [false; 7];
     for word in words.iter().map(|word| word.trim_matches(',')).filter(|word| *word != "and") {
-        let is_it = |name: &&str| *name == word || name.strip_suffix('s') == Some(word);
-        let Some(day) = WEEK.iter().position(|name| is_it(&name)) else {
+        let is_it = |name: &str| name == word || name.strip_suffix('s') == Some(word);
+        let Some(day) = WEEK.iter().position(|name| is_it(name)) else {
             let known = WEEK.iter().copied().chain(["daily", "weekdays", "weekends"]);
             let hint = match nearest(word, known) {
                 Some(near) => format!("did you mean `{near}`?"),

@@ -324,13 +324,11 @@ mod tests {
 
     #[test]
     fn a_file_that_is_not_toml_still_names_its_stores() {
-        let text = "[oak]\nplace = \"/mnt/oak\n\n[ \"pier\" ] # x\nplace = 1\n[oak.schedule]\n";
+        let text = "[oak]\nplace = /mnt/oak\n\n[ \"pier\" ] # x\nplace = 1\n[oak.schedule]\n";
         let nothing = |_: &str| None;
         let stores = parse_stores("stores.toml", text, &nothing);
-        assert_eq!(
-            (stores.names, stores.problems.len()),
-            (vec!["oak".to_owned(), "pier".to_owned()], 1)
-        );
+        assert!(stores.fine.is_empty() && !stores.problems.is_empty());
+        assert_eq!(stores.names, ["oak", "pier"]);
     }
 
     #[test]

@@ -111,7 +111,7 @@ pub(crate) fn fits(text: &str, word: &str) -> bool {
     word.len() >= 3
         && ALIKE
             .iter()
-            .filter(|group| group.iter().any(|known| begins(known)))
+            .filter(|group| group.iter().any(begins))
             .any(|group| group.iter().any(|known| known.len() > 2 && text.contains(known)))
 }
 

@@ -101,7 +101,7 @@ pub(crate) fn outlook(outlook: &skellin_engine::Outlook) -> Vec<String> {
     parts.push(match outlook.runs {
         0 => format!("at least {}; no run has been timed yet", time(expected.seconds)),
         runs => format!(
-            "about {}{}, by the last {}",
+            "about {}{}, last {}",
             time(expected.seconds),
             range(time(expected.range.0), time(expected.range.1)),
             counted(runs, "run", "runs")

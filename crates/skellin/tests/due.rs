@@ -100,7 +100,7 @@ fn a_plan_over_another_host_is_drafted_and_its_host_missed_aloud() {
     let (status, said) = world.fail(&["store", "reach", "gopher://mast/x"]);
     assert!(status == 2 && said.contains("is not a kind of source"), "{status}: {said}");
     let (_, text) = world.run(&["doctor"]);
-    assert!(text.contains("cannot be read") && text.contains("nothing listens"), "{text}");
+    assert!(text.contains("cannot read source") && text.contains("nothing listens"), "{text}");
     // Mistakes in the file of hosts keep plans that need it from being run.
     fs::write(world.path("config/hosts.toml"), "[mast]\nadress = \"10.0.0.7\"\n").unwrap();
     let (status, text) = world.run(&["plan", "check"]);

@@ -112,10 +112,10 @@ fn each_failure_of_an_object_store_has_its_status_and_leaves_it_intact() {
     stores(&endpoint, "elsewhere", "north-1");
     fails(5, "the bucket does not exist", "store prepare");
     stores("http://127.0.0.1:1", "ridge", "north-1");
-    fails(5, "nothing answers", "is the service running");
+    fails(5, "nothing listens", "is the service running");
     stores(&endpoint, "ridge", "north-1");
     server.trouble(|trouble| trouble.clock = 86_400);
-    fails(5, "clock is 23 h behind", "NTP");
+    fails(5, "is 23 h behind", "NTP");
     server.trouble(|trouble| (trouble.clock, trouble.room) = (0, Some(100)));
     write(&world.path("ridge/new.csv"), content(99, 90_000));
     fails(1, "no space left", "make room");
@@ -435,7 +435,9 @@ fn what_is_frozen_is_told_with_hours_and_price_and_asked_for_once() {
     assert!(status == 0 && said.contains("about 12 h"), "{status}: {said}");
     let (status, again) = world.fail(&[&restore[..], &["--thaw"]].concat());
     assert!(
-        status == 5 && again.contains("asked for") && again.contains("run the same command"),
+        status == 5
+            && again.contains("requested retrieval")
+            && again.contains("run the same command"),
         "{again}"
     );
     let (status, said) = world.fail(&restore);

@@ -113,9 +113,9 @@ fn the_deleted_register_is_found_and_brought_back() {
     screen.keys(&["Enter", "b"]);
     screen.wait(&["Destination"]);
     screen.keys(&["Tab", "Space", "Space", "Enter"]);
-    screen.wait(&["1 path would stay under another name", "in the way: "]);
+    screen.wait(&["1 path would be renamed", "exists: "]);
     screen.keys(&["Enter"]);
-    screen.wait(&["✓ Done.", "1 path kept under another name"]);
+    screen.wait(&["✓ Done.", "1 path renamed"]);
     let names = fs::read_dir(register.parent().unwrap()).unwrap();
     let kept = names.filter(|entry| {
         entry.as_ref().unwrap().file_name().to_string_lossy().starts_with("register.csv.kept-")
@@ -148,7 +148,7 @@ fn a_run_is_started_and_its_mark_appears() {
     screen.keys(&["Enter"]);
     screen.wait(&["2026/", "notes.md"]);
     screen.keys(&["Down", "Down", "y"]);
-    screen.wait(&["Why: ", "notes.md: goes along", "no rule holds"]);
+    screen.wait(&["Why: ", "notes.md: included", "no rule matches"]);
     // The review: what would move, and what it would take; everything else is hidden.
     screen.keys(&["Escape", "d"]);
     let review = screen.wait(&[
@@ -199,7 +199,7 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     write(&folder.path().join("readings/tiles/a.bin"), content(2, 300_000));
     let plan = folder.path().join("config/plans/readings.toml");
     let before = format!(
-        "# the ridge\n{}rules = '''\nskip *~   # of editors\n'''\n",
+        "# the ridge\nrules = '''\nskip *~   # of editors\n'''\n{}",
         fs::read_to_string(&plan).unwrap()
     );
     write(&plan, &before);
@@ -214,7 +214,7 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     screen.keys(&["o", "o"]);
     screen.keys(&["Down", "Down", "Down", "w"]);
     screen.wait(&[
-        "leave it out",
+        "‹ exclude ›",
         "this path only",
         "skip ./tiles/",
         "3 files, 305 KiB  →  2 files, 12 KiB",
@@ -256,19 +256,19 @@ fn a_run_is_cancelled_and_closing_asks_first() {
     write(&folder.path().join("readings/huge.csv"), content(1, 400 << 20));
     let plan = folder.path().join("config/plans/readings.toml");
     let text = fs::read_to_string(&plan).unwrap();
-    write(&plan, format!("{text}compress = \"high\"\n"));
+    write(&plan, format!("compress = \"high\"\n{text}"));
     let screen = Screen::start(120, 30, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "r run", "✓ 2 plans safe"]);
     screen.keys(&["r"]);
     screen.wait(&["Run running", "huge.csv", "MiB/s"]);
     screen.keys(&["q"]);
-    screen.wait(&["Run of readings is still running", "s stop it and close"]);
+    screen.wait(&["Run of readings is still running", "s stop and close"]);
     screen.keys(&["Escape", "x"]);
     screen.wait(&["Stopped, no snapshot", "◐", "the last run was interrupted"]);
     screen.keys(&["r"]);
     screen.wait(&["Run running", "huge.csv"]);
     screen.keys(&["q"]);
-    screen.wait(&["s stop it and close"]);
+    screen.wait(&["s stop and close"]);
     screen.keys(&["s"]);
     screen.wait(&["status 0"]);
     let mut journal = Command::new(program());
@@ -360,6 +360,28 @@ fn a_passphrase_is_asked_for_and_a_wrong_one_changes_nothing() {
     screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["Left"]);
     screen.wait(&["3 of 3", "/readings/"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}
+
+#[test]
+fn what_others_change_appears_by_itself() {
+    let folder = world(true);
+    let screen = Screen::start(140, 40, folder.path(), program());
+    screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
+    // A plan file that somebody writes, and a run that something else starts.
+    let plan = fs::read_to_string(folder.path().join("config/plans/readings.toml")).unwrap();
+    write(&folder.path().join("config/plans/levels.toml"), plan.replace("readings\"", "ringing\""));
+    screen.wait(&["levels", "2 of 3 plans safe", "levels has no snapshot yet"]);
+    let ran = Command::new(program())
+        .args(["run", "levels", "--quiet"])
+        .env("SKELLIN_CONFIG", folder.path().join("config"))
+        .env("SKELLIN_STATE", folder.path().join("state"))
+        .env("SKELLIN_CACHE", folder.path().join("cache"))
+        .status()
+        .unwrap();
+    assert!(ran.success());
+    screen.wait(&["✓ 3 plans safe", "─ Is ─ readings"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }

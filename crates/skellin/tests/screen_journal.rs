@@ -44,7 +44,7 @@ fn a_run_is_opened_step_by_step_and_leads_to_its_snapshot() {
         "store     oak",
         "━━",
         "something may still be stopped",
-        "Enter its snapshot in Was",
+        "Enter show snapshot",
     ]);
     screen.keys(&["Enter"]);
     let text = screen.wait(&["─ Was ─ readings", "4 of 4"]);
@@ -52,7 +52,7 @@ fn a_run_is_opened_step_by_step_and_leads_to_its_snapshot() {
     screen.keys(&["j"]);
     screen.wait(&["▲ exceptions"]);
     screen.keys(&["Enter"]);
-    screen.wait(&["Told", "board", "failure", "sent "]);
+    screen.wait(&["Notifications", "board", "failure", "sent "]);
     assert_eq!(fs::read_to_string(&board).unwrap(), "readings failed on hut\n");
     screen.keys(&["Escape", "f"]);
     screen.type_text("channel");
@@ -71,7 +71,7 @@ fn a_late_plan_stands_in_the_top_line_and_its_gap_on_the_ribbon() {
     let text = fs::read_to_string(&plan).unwrap();
     write(&plan, text.replace("every 4 days\"", "every 5 hours\"\nwindow = \"00:00-23:59\""));
     let screen = Screen::start(140, 40, folder.path(), program());
-    screen.wait(&["1 of 2 plans safe", "◇ readings is late: its run of", "missed", "◇┄", "○"]);
+    screen.wait(&["1 of 2 plans safe", "◇ readings is late: run of", "missed", "◇┄"]);
     // What is to come, by whom it is started, and who is told.
     screen.keys(&["Right"]);
     screen.wait(&[

@@ -39,11 +39,11 @@ fn the_way_to_a_store_is_tried_and_a_new_host_accepted() {
     screen.wait(&["1 of 2 stores reachable", "✕ away"]);
     screen.keys(&["Down", "t"]);
     screen.wait(&[
-        "The way to pier",
+        "Connection test of pier",
         "✓ name",
         "✓ port",
         "unknown host key, SHA256:",
-        "k it is the right key",
+        "k accept this host key",
     ]);
     screen.keys(&["k"]);
     screen.wait(&["accepted and saved", "✓ login", "✓ path", "All checks passed."]);
@@ -76,7 +76,7 @@ fn a_drive_that_is_due_is_told_of_with_what_to_do() {
     screen.wait(&["─ Is ─ readings", "✓ 2 plans safe"]);
     screen.keys(&["s"]);
     // Nothing is known of any drive yet: the first has its turn, and it is here.
-    screen.wait(&["2 of 2 stores reachable", "✓ ash-east", "its turn", "next swap"]);
+    screen.wait(&["2 of 2 stores reachable", "✓ ash-east", "   next", "next swap"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
     drop(screen);
@@ -92,7 +92,7 @@ fn a_drive_that_is_due_is_told_of_with_what_to_do() {
         "· ash-west",
         "never seen",
         "newest snapshot 7 d ago",
-        "▲ it is ash-west's turn since",
+        "▲ ash-west is next since",
         "ash-east is here",
         "→ swap the drives",
     ]);
@@ -105,13 +105,13 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     let folder = scratch();
     let open = format!("{} demo --dir {}", program(), folder.path().join("ridge").display());
     let screen = Screen::start(120, 36, folder.path(), &open);
-    screen.wait_for_the_station(&["─ Is ─ gateway", "of 3 plans safe"]);
+    screen.wait_for_the_station(&["─ Is ─ gateway", "✓ 3 plans safe"]);
     screen.keys(&["s"]);
     screen.wait(&["3 of 3 stores reachable", "s3://fennick-ridge/hut", "sftp://keeper@127"]);
     screen.keys(&["Down"]);
     screen.wait(&["ringing", "a copy"]);
     screen.keys(&["t"]);
-    screen.wait(&["The way to offshore", "✓ login", "✓ clock", "All checks passed."]);
+    screen.wait(&["Connection test of offshore", "✓ login", "✓ clock", "All checks passed."]);
     screen.keys(&["Escape", "p"]);
     screen.wait(&["oak, pier", "oak, offshore"]);
     screen.keys(&["q"]);
@@ -131,11 +131,11 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.keys(&["s"]);
     screen.wait(&["1 of 1 store reachable", "by dedup", "c create a store"]);
     screen.keys(&["h"]);
-    screen.wait(&["What lies at the place of oak", "file data", "in all"]);
+    screen.wait(&["Content of oak", "file data", "total"]);
     screen.keys(&["Escape", "c"]);
     screen.wait(&["▸ (•) directory", "object storage", "server by FTP"]);
     screen.keys(&["Down", "Down", "Enter"]);
-    screen.wait(&["give the name"]);
+    screen.wait(&["enter the name"]);
     screen.type_text("oak");
     screen.keys(&["Down"]);
     screen.type_text(&format!("127.0.0.1:{}", server.port));
@@ -149,7 +149,7 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     let text = screen.wait(&["keys/oak-pier.password, readable only by you", "step is done"]);
     assert!(!text.contains("gulls and"), "{text}");
     screen.keys(&["Tab"]);
-    screen.wait(&["unknown host key, SHA256:", "k it is the right key"]);
+    screen.wait(&["unknown host key, SHA256:", "k accept this host key"]);
     let secret = home.join("config/keys/oak-pier.password");
     let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(&secret).unwrap());
     assert_eq!(mode & 0o777, 0o600);

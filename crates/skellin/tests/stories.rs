@@ -30,11 +30,11 @@ fn the_whole_story_of_the_demo_holds() {
         "with its time",
         "no damage",
         "place and the passphrase alone",
-        "its SHA-256 said",
+        "its SHA-256 shown",
         "16 files, then 4 new and 1 changed",
         "and nothing twice",
         "which are missing",
-        "the drive that came back is brought up to date",
+        "the drive that came back is up to date again",
         "pair: no damage",
         "Every step held (14 steps)",
     ] {
@@ -227,7 +227,7 @@ fn a_verdict_is_explained_with_its_file_and_line() {
         "{text}"
     );
     assert!(
-        text.contains("`skip /var/x`: it fits nothing") && text.contains("no mistakes"),
+        text.contains("`skip /var/x`: it matches nothing") && text.contains("no mistakes"),
         "{text}"
     );
     let text = world.done(&["plan", "show", "readings"]);

@@ -275,7 +275,7 @@ fn mail_that_does_not_go_out_delays_nothing_and_is_noted_with_what_to_do() {
     assert_eq!((told.len(), waiting.count()), (6, 5), "{run}");
     let text = world.done(&["journal", "--run", "1"]);
     assert!(
-        text.contains("not sent yet") && text.contains("told:") && text.contains("reach"),
+        text.contains("not sent yet") && text.contains("notifications:") && text.contains("reach"),
         "{text}"
     );
     // What waits is tried again by whoever runs next, not before its time.

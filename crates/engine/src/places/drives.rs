@@ -207,7 +207,7 @@ pub fn prepare_drive(
     let refuse = |what: String, hint: String| Err(EngineError::Unknown { what, hint });
     let PlaceSpec::Drive(path) = &config.place else {
         return refuse(
-            format!("the place of {} is no drive, but {}", config.name, config.place),
+            format!("the place of {} is not a drive, but {}", config.name, config.place),
             "leave --on out".to_owned(),
         );
     };

@@ -185,7 +185,7 @@ mod tests {
             "is the SSH service",
             "none yet",
             "--run 42",
-            "once a day",
+            "repeated daily",
         ] {
             assert!(body.contains(part), "{part}: {body}");
         }

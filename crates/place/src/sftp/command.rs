@@ -41,7 +41,7 @@ impl FarCommand<'_> {
             None => error.to_string(),
         })?;
         let broke = |error: russh::Error| format!("the connection was lost: {error}");
-        let session = sessions.first().ok_or("there is no connection")?;
+        let session = sessions.first().ok_or("not connected")?;
         let mut channel = session.channel_open_session().await.map_err(broke)?;
         channel.exec(true, self.line.as_bytes()).await.map_err(broke)?;
         let begun = Instant::now();

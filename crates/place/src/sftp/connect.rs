@@ -207,7 +207,7 @@ impl Connecting<'_> {
         let mut session = match (connected, &found) {
             (Ok(session), _) => session,
             (Err(_), Some((key, Trust::New))) if !self.accept_new => {
-                let what = format!("unknown host key, SHA256:{}", trust::sha256(key));
+                let what = format!("unknown host key, {}", trust::sha256(key));
                 let hint = "compare it with the key on the host, then accept it: skellin store reach NAME --accept-host-key (for a source: its address)";
                 return Err(failed(hop, PlaceErrorKind::NewHost, what).with_hint(hint));
             }

@@ -140,7 +140,7 @@ impl Line {
     ) -> Result<Self, Failure> {
         let cut = |error: russh::Error| Failure::Cut(error.to_string());
         let Some(session) = sessions.first() else {
-            return Err(Failure::Cut("there is no connection".to_owned()));
+            return Err(Failure::Cut("not connected".to_owned()));
         };
         let opening = async {
             let channel = session.channel_open_session().await.map_err(cut)?;

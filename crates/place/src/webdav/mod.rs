@@ -6,7 +6,13 @@
 mod answers;
 mod far;
 
-use std::{fmt, path::PathBuf, time::Duration};
+use std::{
+    collections::HashSet,
+    fmt,
+    path::PathBuf,
+    sync::{Condvar, Mutex, PoisonError},
+    time::Duration,
+};
 
 use base64::{Engine as _, engine::general_purpose::STANDARD};
 use zeroize::Zeroizing;
@@ -74,6 +80,35 @@ struct Told {
 pub struct WebDavPlace {
     target: WebDavTarget,
     http: Http,
+    /// Names of objects that are being moved to their place. Some servers look and move in two steps,
+    /// so that of two at once both would win.
+    moving: Moving,
+}
+
+#[derive(Debug, Default)]
+struct Moving {
+    names: Mutex<HashSet<String>>,
+    ended: Condvar,
+}
+
+/// The right to move an object to its name.
+struct Turn<'m>(&'m Moving, String);
+
+impl Moving {
+    fn turn(&self, name: &str) -> Turn<'_> {
+        let mut names = self.names.lock().unwrap_or_else(PoisonError::into_inner);
+        while !names.insert(name.to_owned()) {
+            names = self.ended.wait(names).unwrap_or_else(PoisonError::into_inner);
+        }
+        Turn(self, name.to_owned())
+    }
+}
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        self.0.names.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.1);
+        self.0.ended.notify_all();
+    }
 }
 
 /// A path as it stands in an address (RFC 3986, section 3.3).
@@ -113,7 +148,7 @@ impl WebDavPlace {
             patience: target.patience,
             throttles: target.throttles.clone(),
         };
-        Ok(Self { http: Http::new(&way)?, target })
+        Ok(Self { http: Http::new(&way)?, target, moving: Moving::default() })
     }
 
     /// Makes the collection for a new store, with the folders its objects will lie in.
@@ -410,6 +445,7 @@ impl Place for WebDavPlace {
             )?)?;
             let to = format!("{}{}", self.target.server, encoded(&self.path(name.as_str())));
             let headers = vec![("destination", to), ("overwrite", "F".to_owned())];
+            let _turn = self.moving.turn(name.as_str());
             fine(self.ask(
                 Operation::Create,
                 name.as_str(),

@@ -87,7 +87,7 @@ fn took(entry: &JournalEntry) -> String {
 
 fn whole(entry: &JournalEntry, details: &Details) -> String {
     let mut out = format!(
-        "number    {}\nwork      {} of {}\nstore     {}\nmachine   {}, version {}\nbegan     {}\ntook      {}\nended     {}\ndid       {}\n",
+        "number    {}\nwork      {} of {}\nstore     {}\nmachine   {}, version {}\nstarted   {}\nduration  {}\nended     {}\nresult    {}\n",
         entry.id,
         entry.work.word(),
         entry.plan.as_deref().unwrap_or(&entry.store),
@@ -99,7 +99,7 @@ fn whole(entry: &JournalEntry, details: &Details) -> String {
         entry.outcome.word(),
         words::deeds(entry),
     );
-    for (label, text) in [("said", &entry.words), ("do", &entry.hint)] {
+    for (label, text) in [("message", &entry.words), ("to do", &entry.hint)] {
         if let Some(text) = text {
             out.push_str(&format!("{label:<10}{text}\n"));
         }
@@ -124,7 +124,7 @@ fn whole(entry: &JournalEntry, details: &Details) -> String {
         }
     }
     if !details.deliveries.is_empty() {
-        out.push_str("told:\n");
+        out.push_str("notifications:\n");
     }
     for delivery in &details.deliveries {
         out.push_str(&format!(

@@ -205,7 +205,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Plan(command) => plan::plan(context, command),
         Command::Explain(args) => explain::explain(context, &args),
         Command::Store(command) => store::store(context, command),
-        Command::Passphrase(command) => passphrase::passphrase(context, command),
+        Command::Passphrase(command) => passphrase::passphrase(context, &command),
         Command::Run(args) => run::run(context, &args),
         Command::Due(args) => due::due(context, &args),
         Command::Steward(args) => steward::steward(context, &args),

@@ -1,15 +1,12 @@
 //! `passphrase`: the passphrases of a store.
 
-use std::{path::PathBuf, sync::Arc};
+use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use skellin_engine::{
-    Configuration, EngineError, Passphrase, keep_secret, open_place, read_secret, weakness,
-};
-use skellin_place::Place;
-use skellin_plan::{SecretSource, StoreConfig};
-use skellin_store::{NewPassphrase, PassphraseCost, PassphraseSlot, Store};
+use skellin_engine::{Changed, Passphrase, Passphrases, read_secret, weakness};
+use skellin_plan::SecretSource;
+use skellin_store::PassphraseSlot;
 
 use super::{context::Context, error::CliError, output};
 use crate::{exit::Exit, words};
@@ -62,62 +59,46 @@ pub(super) struct AddArgs {
     weak_passphrase: bool,
 }
 
-/// A store that is opened with a passphrase.
-struct Opened<'a> {
-    name: &'a str,
-    config: &'a StoreConfig,
-    place: Arc<dyn Place>,
-    present: Passphrase,
-}
-
-impl Opened<'_> {
-    fn error(&self, error: skellin_store::StoreError) -> CliError {
-        EngineError::of_opening(error, self.name).into()
-    }
-
-    fn add(&self, new: &Passphrase, label: Option<&str>) -> Result<String, CliError> {
-        let (cost, now) = (PassphraseCost::default(), jiff::Timestamp::now().as_second());
-        let new = NewPassphrase { passphrase: new, label, cost, now };
-        Store::add_passphrase(&*self.place, &self.present, new).map_err(|error| self.error(error))
-    }
-
-    fn own(&self) -> Result<PassphraseSlot, CliError> {
-        let all = Store::passphrases(&*self.place, &self.present);
-        let own = all.map_err(|error| self.error(error))?.into_iter().find(|slot| slot.is_own);
-        own.ok_or_else(|| CliError::failed("the passphrase in use has no slot", None))
-    }
-}
-
-pub(super) fn passphrase(context: &Context, command: PassphraseCommand) -> Result<Exit, CliError> {
+pub(super) fn passphrase(context: &Context, command: &PassphraseCommand) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
-    match &command {
-        PassphraseCommand::List { store } => list(context, &open(context, &configuration, store)?),
+    let now = jiff::Timestamp::now().as_millisecond();
+    let open = |store: &str| {
+        let ask = || context.ask_passphrase(&format!("Passphrase of store {store}"));
+        Passphrases::open::<CliError>(&configuration, store, &ask)
+    };
+    match command {
+        PassphraseCommand::List { store } => list(context, store, &open(store)?.list()?),
         PassphraseCommand::Add(args) => {
-            let opened = open(context, &configuration, &args.store)?;
+            let opened = open(&args.store)?;
             let new = new_passphrase(context, args)?;
-            let id = opened.add(&new, args.label.as_deref())?;
+            let id = opened.add(&new, args.label.as_deref(), now)?;
             context.print(
                 || json!({"store": args.store, "added": id}),
                 || {
-                    format!(
-                        "Passphrase {} added to store {}.\n{}",
-                        short(&id),
-                        args.store,
-                        drives(&opened)
-                    )
+                    let (id, store) = (short(&id), &args.store);
+                    format!("Passphrase {id} added to store {store}.\n{}", drives(&opened))
                 },
             );
             Ok(Exit::Done)
         }
-        PassphraseCommand::Change(args) => change(context, &configuration, args),
+        PassphraseCommand::Change(args) => {
+            let opened = open(&args.store)?;
+            let new = new_passphrase(context, args)?;
+            let changed = opened.change(&new, args.label.as_deref(), now)?;
+            let revoked = changed.is_revoked.then_some(&changed.old);
+            context.print(
+                || json!({"store": args.store, "added": changed.added, "revoked": revoked}),
+                || change_text(&args.store, &changed, &opened),
+            );
+            Ok(Exit::Done)
+        }
         PassphraseCommand::Revoke { store, id, yes } => {
-            let opened = open(context, &configuration, store)?;
+            let opened = open(store)?;
             let question = format!("Revoke passphrase {id} of store {store}? [y/N] ");
             if !yes && !output::agreed(&question).unwrap_or(false) {
                 return Err(CliError::guarded("nothing was revoked", "confirm, or add --yes"));
             }
-            let revoked = Store::revoke_passphrase(&*opened.place, &opened.present, id)
-                .map_err(|error| opened.error(error))?;
+            let revoked = opened.revoke(id)?;
             context.print(
                 || json!({"store": store, "revoked": revoked}),
                 || format!("Passphrase {} revoked.\n{}", short(&revoked), drives(&opened)),
@@ -127,20 +108,19 @@ pub(super) fn passphrase(context: &Context, command: PassphraseCommand) -> Resul
     }
 }
 
-fn open<'a>(
-    context: &Context,
-    configuration: &'a Configuration,
-    name: &'a str,
-) -> Result<Opened<'a>, CliError> {
-    let config = configuration.store(name)?;
-    let place = open_place(config, &configuration.folders)?;
-    // Whether there is a store shows before anybody types a passphrase.
-    Store::header_at(&*place)?;
-    let present = match &config.passphrase {
-        Some(source) => read_secret(source, &format!("store `{name}`"))?,
-        None => context.ask_passphrase(&format!("Passphrase of store {name}"))?,
-    };
-    Ok(Opened { name, config, place, present })
+fn change_text(store: &str, changed: &Changed, opened: &Passphrases<'_>) -> String {
+    match (&changed.file, changed.is_revoked) {
+        (Some(file), _) => {
+            format!("Passphrase of store {store} changed, and written to {}.\n", file.display())
+        }
+        (None, true) => format!("Passphrase of store {store} changed.\n"),
+        (None, false) => format!(
+            "Passphrase {} added; the old one still works.\n{}  → update where stores.toml reads the passphrase from, then: skellin passphrase revoke {store} {}\n",
+            short(&changed.added),
+            drives(opened),
+            short(&changed.old)
+        ),
+    }
 }
 
 fn new_passphrase(context: &Context, args: &AddArgs) -> Result<Passphrase, CliError> {
@@ -162,27 +142,25 @@ fn short(id: &str) -> &str {
 }
 
 /// Drives of a rotation are stores of their own.
-fn drives(opened: &Opened<'_>) -> String {
-    match opened.config.rotation.drives.len() {
-        0 | 1 => String::new(),
-        _ => format!(
+fn drives(opened: &Passphrases<'_>) -> String {
+    match opened.drives() {
+        [] | [_] => String::new(),
+        all => format!(
             "This was the drive at {}; repeat it with the other drives: {}.\n",
-            opened.place.describe(),
-            opened.config.rotation.drives.join(", ")
+            opened.place(),
+            all.join(", ")
         ),
     }
 }
 
-fn list(context: &Context, opened: &Opened<'_>) -> Result<Exit, CliError> {
-    let slots =
-        Store::passphrases(&*opened.place, &opened.present).map_err(|error| opened.error(error))?;
+fn list(context: &Context, store: &str, slots: &[PassphraseSlot]) -> Result<Exit, CliError> {
     context.print(
         || {
             let value = |slot: &PassphraseSlot| {
                 json!({"id": slot.id, "label": slot.label, "in-use": slot.is_own,
                     "added": slot.created.map(|created| words::rfc3339(created * 1000))})
             };
-            json!({"store": opened.name, "passphrases": slots.iter().map(value).collect::<Vec<_>>()})
+            json!({"store": store, "passphrases": slots.iter().map(value).collect::<Vec<_>>()})
         },
         || {
             let row = |slot: &PassphraseSlot| {
@@ -197,71 +175,6 @@ fn list(context: &Context, opened: &Opened<'_>) -> Result<Exit, CliError> {
             let rows: Vec<_> = slots.iter().map(row).collect();
             let total = words::counted(rows.len() as u64, "passphrase", "passphrases");
             format!("{}{total}\n", output::table(&["id", "added", "", "label"], &[], &rows))
-        },
-    );
-    Ok(Exit::Done)
-}
-
-fn change(
-    context: &Context,
-    configuration: &Configuration,
-    args: &AddArgs,
-) -> Result<Exit, CliError> {
-    let opened = open(context, configuration, &args.store)?;
-    let old = opened.own()?;
-    let own_file = match &opened.config.passphrase {
-        Some(SecretSource::File(file)) => Some(file),
-        _ => None,
-    };
-    if let Some(file) = own_file {
-        let shares = |other: &&StoreConfig| {
-            other.name != args.store
-                && matches!(&other.passphrase, Some(SecretSource::File(theirs)) if theirs == file)
-        };
-        let others: Vec<&str> = configuration
-            .stores
-            .fine
-            .values()
-            .filter(shares)
-            .map(|other| other.name.as_str())
-            .collect();
-        if !others.is_empty() {
-            return Err(CliError::usage(
-                format!("{} is also the key file of {}", file.display(), others.join(", ")),
-                "give them a key file of their own in stores.toml first",
-            ));
-        }
-    }
-    let new = new_passphrase(context, args)?;
-    let label = args.label.as_deref().or(old.label.as_deref());
-    let id = opened.add(&new, label)?;
-    let is_rotation = opened.config.rotation.drives.len() > 1;
-    let finished = match (&opened.config.passphrase, own_file) {
-        (None, _) if !is_rotation => true,
-        (_, Some(file)) if !is_rotation => {
-            keep_secret(file, &new, true)?;
-            true
-        }
-        _ => false,
-    };
-    if finished {
-        Store::revoke_passphrase(&*opened.place, &new, &old.id)
-            .map_err(|error| opened.error(error))?;
-    }
-    context.print(
-        || json!({"store": args.store, "added": id, "revoked": finished.then_some(&old.id)}),
-        || match (finished, own_file) {
-            (true, Some(file)) => {
-                format!("Passphrase of store {} changed, and written to {}.\n", args.store, file.display())
-            }
-            (true, None) => format!("Passphrase of store {} changed.\n", args.store),
-            (false, _) => format!(
-                "Passphrase {} added; the old one still works.\n{}  → update what stores.toml reads the passphrase from, then: skellin passphrase revoke {} {}\n",
-                short(&id),
-                drives(&opened),
-                args.store,
-                short(&old.id)
-            ),
         },
     );
     Ok(Exit::Done)

@@ -125,11 +125,9 @@ fn key_to_keep(
     args: &NewArgs,
     draft: &Draft,
 ) -> Result<Option<PathBuf>, CliError> {
-    let is_configured = match &draft.store {
-        Some(store) => store.key_file.is_some(),
-        None => configuration.store(&draft.plan.store)?.passphrase.is_some(),
-    };
-    if is_configured || (draft.plan.schedule.is_empty() && !args.keep_passphrase) {
+    if draft.knows_passphrase(configuration)
+        || (draft.plan.schedule.is_empty() && !args.keep_passphrase)
+    {
         return Ok(None);
     }
     let store = &draft.plan.store;
@@ -142,9 +140,7 @@ fn key_to_keep(
     if args.keep_passphrase || (asks && output::agreed(&question).unwrap_or(false)) {
         return Ok(Some(key));
     }
-    context.progress.say(&format!(
-        "note: the passphrase of store {store} is not configured, so scheduled runs cannot start: --keep-passphrase saves it"
-    ));
+    context.progress.say("note: --keep-passphrase saves the passphrase for scheduled runs");
     Ok(None)
 }
 

@@ -61,6 +61,11 @@ impl App {
                     self.look_at_place(store);
                 }
             }
+            Action::Passphrases => {
+                if let Some(store) = self.chosen_store() {
+                    self.show_passphrases(store);
+                }
+            }
             Action::Entry => self.open_entry(),
             Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
             Action::Reload => {

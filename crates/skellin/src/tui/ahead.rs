@@ -103,7 +103,7 @@ impl Model {
             Action::EarlierVersion | Action::LaterVersion => {
                 is_opening || self.is_tree_coming() || self.is_studying()
             }
-            Action::Reach | Action::Holds => self.stores.is_none(),
+            Action::Reach | Action::Holds | Action::Passphrases => self.stores.is_none(),
             Action::Entry => self.journal.is_none(),
             _ => false,
         }

@@ -17,6 +17,8 @@ pub(super) struct App {
     pub model: Model,
     pub panel: Option<Panel>,
     pub ahead: Ahead,
+    /// When the stores were listed last, in milliseconds since 1970.
+    pub listed: i64,
 }
 
 impl App {
@@ -30,6 +32,7 @@ impl App {
             model: Model::new(configuration, machine, now, worker),
             panel: None,
             ahead: Ahead::default(),
+            listed: now,
         }
     }
 

@@ -22,7 +22,7 @@ use crate::words::{self, fit};
 
 /// Draws everything.
 pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
-    let App { model: app, panel, ahead } = app;
+    let App { model: app, panel, ahead, .. } = app;
     let ahead = ahead.count();
     app.hits.clear();
     let area = frame.area();

@@ -2,6 +2,8 @@
 
 #[path = "ahead_tests.rs"]
 mod ahead;
+#[path = "health_tests.rs"]
+mod health;
 #[path = "draw_world.rs"]
 mod world;
 
@@ -526,7 +528,7 @@ fn help_and_finder() {
     press(&mut app, KeyCode::Enter);
     assert!(matches!(app.model.cursor, Cursor::Was(_)), "and to a moment");
     press(&mut app, KeyCode::Char('f'));
-    type_text(&mut app, "log of runs");
+    type_text(&mut app, "journal");
     press(&mut app, KeyCode::Enter);
     assert!(draw(&mut app, 80, 24).join("\n").contains("─ Journal ─"), "and to a deed");
     press(&mut app, KeyCode::Char('g'));
@@ -624,7 +626,7 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         let event = Event::Waiting(Waited { subject, why: None, since, is_over });
         app.report(Report::Event { job: real.job, event });
         let text = draw(&mut app, 80, 24).join("\n");
-        assert_eq!(text.contains("▲ waiting for sftp://pier for 31 s"), !is_over, "{text}");
+        assert_eq!(text.contains("▲ waiting for sftp://pier, 31 s"), !is_over, "{text}");
     }
     press(&mut app, KeyCode::Esc);
     assert!(real.cancel.is_cancelled(), "Esc stops it and waits for its end");

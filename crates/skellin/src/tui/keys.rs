@@ -45,6 +45,7 @@ pub(super) enum Action {
     NewPlan,
     NewStore,
     Holds,
+    Passphrases,
     Reach,
     Examine,
     Entry,
@@ -265,6 +266,14 @@ pub(super) const BINDINGS: &[Binding] = &[
         Stores,
         "Stores: content of the place",
         "content",
+    ),
+    binding(
+        &[(Char('k'), NONE)],
+        "k",
+        Action::Passphrases,
+        Stores,
+        "Stores: passphrases: list, add, change, revoke",
+        "passphrases",
     ),
     binding(
         &[(Char('c'), NONE)],

@@ -23,6 +23,7 @@ mod terminal;
 mod theme;
 mod tree;
 mod treemap;
+mod watch;
 mod widgets;
 mod window;
 mod worker;
@@ -54,6 +55,8 @@ pub(crate) enum Message {
     Input(Event),
     /// Something the worker has done.
     Work(Box<worker::Report>),
+    /// Others have changed something.
+    Changed(watch::Changed),
     /// The process is asked to end.
     Signal(i32),
 }
@@ -69,6 +72,10 @@ pub(crate) fn open(configuration: &Configuration, machine: String) -> Result<Exi
     });
     let mut terminal = Terminal::open().map_err(failed)?;
     watch_input(sender.clone());
+    let changes = sender.clone();
+    watch::start(&configuration.folders, move |changed| {
+        changes.send(Message::Changed(changed)).is_ok()
+    });
     watch_signals(sender);
     let now = jiff::Timestamp::now().as_millisecond();
     let mut app = App::new(configuration, machine, now, worker);
@@ -112,6 +119,10 @@ fn run(
                 }
                 Message::Input(Event::Mouse(mouse)) => app.mouse(mouse),
                 Message::Input(Event::Paste(text)) => app.paste(&text),
+                Message::Changed(changed) => {
+                    app.changed(changed);
+                    Step::GoOn
+                }
                 Message::Input(_) => Step::GoOn,
                 Message::Work(report) => app.report(*report),
             };

@@ -250,18 +250,29 @@ impl Model {
 
     /// Asks for everything anew.
     pub fn look_again(&mut self) {
+        self.list_stores(true);
+        self.ask(Request::Journal);
+        self.ask(Request::Stores);
+        self.ask(Request::Examine);
+    }
+
+    /// Has the snapshots of all stores listed; `all`: also of those for whose passphrase somebody would
+    /// be asked again.
+    pub fn list_stores(&self, all: bool) {
         let copies = self.lanes.iter().filter_map(|lane| lane.plan.as_ref());
         let copies = copies.flat_map(|plan| plan.replicate.iter().cloned());
         let mut stores: Vec<String> =
             self.lanes.iter().map(|lane| lane.store.clone()).chain(copies).collect();
         stores.sort();
         stores.dedup();
-        for store in stores {
+        let is_locked = |store: &String| {
+            self.lanes.iter().filter(|lane| lane.store == *store).any(|lane| {
+                matches!(&lane.known, Known::Trouble(trouble) if trouble.passphrase.is_some())
+            })
+        };
+        for store in stores.into_iter().filter(|store| all || !is_locked(store)) {
             self.ask(Request::Open { store, passphrase: None });
         }
-        self.ask(Request::Journal);
-        self.ask(Request::Stores);
-        self.ask(Request::Examine);
     }
 
     /// The sign of how work ended, and its style.

@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::Known,
     model::{Cursor, Screen},
-    panels::{Answer, HoldsPanel, Panel, ReachPanel, StorePanel, Wizard},
+    panels::{Answer, HoldsPanel, Panel, PassphrasesPanel, ReachPanel, StorePanel, Wizard},
     worker::{JobEnd, Report, Request},
 };
 
@@ -62,6 +62,7 @@ impl App {
             Panel::Reach(reach) => reach.key(key.code),
             Panel::Wizard(wizard) => wizard.key(key, &self.model),
             Panel::Store(store) => store.key(key),
+            Panel::Passphrases(panel) => panel.key(key),
         };
         self.answer(panel, answer)
     }
@@ -174,13 +175,10 @@ impl App {
 
     pub(super) fn paste(&mut self, text: &str) -> Step {
         let line = text.lines().next().unwrap_or_default().to_owned();
-        match &mut self.panel {
-            Some(_) => {
-                for c in line.chars().filter(|c| !c.is_control()) {
-                    self.panel_key(KeyEvent::from(KeyCode::Char(c)));
-                }
+        if self.panel.is_some() {
+            for c in line.chars().filter(|c| !c.is_control()) {
+                self.panel_key(KeyEvent::from(KeyCode::Char(c)));
             }
-            None => {}
         }
         Step::GoOn
     }
@@ -188,6 +186,12 @@ impl App {
     pub(super) fn look_at_place(&mut self, store: String) {
         self.panel = Some(Panel::Holds(HoldsPanel::new(store.clone())));
         self.model.ask(Request::Holds(store));
+    }
+
+    pub(super) fn show_passphrases(&mut self, store: String) {
+        let (panel, request) = PassphrasesPanel::begin(store);
+        self.panel = Some(Panel::Passphrases(Box::new(panel)));
+        self.model.ask(request);
     }
 
     pub(super) fn begin_store(&mut self) {
@@ -268,6 +272,9 @@ impl App {
             }
             (Some(Panel::Holds(holds)), Report::Holds { store, found }) => {
                 holds.take(&store, found);
+            }
+            (Some(Panel::Passphrases(panel)), Report::Passphrases { store, end }) => {
+                panel.take(&store, end);
             }
             (Some(Panel::Entry(entry)), Report::Entry { id, details }) => entry.take(id, details),
             (Some(Panel::Told { channel, end }), Report::Told { channel: of, end: told })

@@ -8,9 +8,12 @@ use super::{
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Study},
     panels::Panel,
+    watch::Changed,
     worker::{Group, JobEnd, Report, Request, Trouble},
 };
 
+/// Stores are listed again after this time, in milliseconds.
+const RELIST: i64 = 120_000;
 /// So many exceptions of a run under way are shown.
 const MOST_SHOWN: usize = 200;
 
@@ -99,6 +102,7 @@ impl App {
             | Report::Local(..)
             | Report::Checked(_)
             | Report::Holds { .. }
+            | Report::Passphrases { .. }
             | Report::Folders { .. }
             | Report::SecretKept(_)
             | Report::StoreStep { .. }
@@ -237,8 +241,29 @@ impl App {
         Step::GoOn
     }
 
-    /// The time goes on.
+    /// Others have changed something: it is read again, and what is selected and open stays.
+    pub fn changed(&mut self, changed: Changed) {
+        match changed {
+            Changed::Configuration => self.model.ask(Request::Configuration),
+            Changed::Journal => {
+                self.model.list_stores(false);
+                self.model.ask(Request::Journal);
+                self.model.ask(Request::Stores);
+                // It takes a while: our own work is examined when it has ended.
+                if self.under_way().is_empty() {
+                    self.model.ask(Request::Examine);
+                }
+            }
+        }
+    }
+
+    /// The time goes on. Other machines run plans as well, and nothing here tells of that: the stores
+    /// are listed now and then.
     pub fn tick(&mut self, now: i64) {
+        if now - self.listed > RELIST {
+            self.listed = now;
+            self.model.list_stores(false);
+        }
         self.model.now = now;
         for lane in &mut self.model.lanes {
             lane.tick(now);

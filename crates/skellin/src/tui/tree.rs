@@ -317,8 +317,11 @@ impl Tree {
 
     /// Whether the selected row is still to come.
     pub fn is_coming(&self) -> bool {
+        if self.present {
+            return false;
+        }
         let mut key = Vec::new();
-        while !self.present {
+        loop {
             let Some(listing) = self.listings.get(&key) else { return true };
             let found = self.selected.as_ref().map(|path| (path, self.toward(&key, listing, path)));
             key = match found {
@@ -331,7 +334,6 @@ impl Tree {
                 _ => return !listing.complete,
             };
         }
-        false
     }
 
     /// Whether the selected directory was opened and nothing of it has come yet.

@@ -33,19 +33,20 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         write(&story.path(&format!("config/plans/to-{store}.toml")), &text)?;
     }
 
-    story.step("The way to a host is tried step by step; its key is shown, and accepted once");
+    story.step("The connection is tested step by step; the host key is shown, and accepted once");
     let refused = story.refusal(&["store", "reach", "pier"], 5)?;
     story.hold(
         refused.contains(&servers.pier.sha256()),
-        "an unknown key is refused, and its SHA-256 said",
+        "an unknown host key is refused, and its SHA-256 shown",
     )?;
     let prepared = story.refusal(&["store", "reach", "pier", "--accept-host-key"], 5)?;
-    story.hold(prepared.contains("is not there"), "accepted; what is missing is the directory")?;
+    story
+        .hold(prepared.contains("does not exist"), "accepted; what is missing is the directory")?;
     for store in ["pier", "offshore"] {
         story.command(&["store", "create", store], true)?;
         let reached = story.command(&["store", "reach", store], true)?;
         let steps = reached["steps"].as_array().map_or(0, Vec::len);
-        story.hold(steps >= 8, &format!("{store}: {steps} steps, nothing in the way"))?;
+        story.hold(steps >= 8, &format!("{store}: {steps} steps, all checks passed"))?;
     }
 
     story.step("A run to the host, one to the object store");
@@ -71,10 +72,13 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
     write(&story.path("config/plans/gateway.toml"), text)?;
     let source = "sftp://mast/var/records";
     let refused = story.refusal(&["run", "gateway"], 5)?;
-    story.hold(refused.contains(&servers.mast.sha256()), "an unknown key is refused here too")?;
+    story.hold(
+        refused.contains(&servers.mast.sha256()),
+        "an unknown host key is refused here too",
+    )?;
     let reached = story.command(&["store", "reach", source, "--accept-host-key"], true)?;
     let steps = reached["steps"].as_array().map_or(0, Vec::len);
-    story.hold(steps == 6, &format!("{steps} steps, nothing in the way"))?;
+    story.hold(steps == 6, &format!("{steps} steps, all checks passed"))?;
     let first = story.command(&["run", "gateway"], true)?;
     Ridge::live_at_the_mast(&mast, 3, at + 3_600_000).map_err(|error| failed(&mast, &error))?;
     let second = story.command(&["run", "gateway"], true)?;
@@ -105,7 +109,7 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         )?;
     }
 
-    story.step("Drives take turns: each is known by itself, and one that is away is missed aloud");
+    story.step("Drives in rotation: each is recognized, and a missing one is reported");
     for drive in ["oak-east", "oak-west"] {
         let mount = plug(story, drive)?.display().to_string();
         story.command(&["store", "create", "pair", "--on", &mount, "--drive", drive], true)?;
@@ -126,7 +130,7 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
     let back = story.command(&["run", "to-pair"], true)?;
     story.hold(
         back["runs"][0]["bytes"]["new"] == 0,
-        "the drive that came back is brought up to date",
+        "the drive that came back is up to date again",
     )?;
 
     story.step("Each of them restores");
@@ -145,7 +149,9 @@ pub(super) fn tell(story: &mut Story<'_>) -> Result<(), CliError> {
         story.hold(clean, &format!("{store}: no damage"))?;
     }
 
-    story.step("With the object store, its key and the passphrase an empty machine has it all");
+    story.step(
+        "With the object store, its key and the passphrase an empty machine restores everything",
+    );
     let access = story.path("in-my-hand.toml");
     let credentials = story.path("offshore.key");
     let text = format!(

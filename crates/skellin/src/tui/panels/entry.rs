@@ -112,14 +112,14 @@ impl EntryPanel {
                 Span::styled(format!("   {mark} {}", entry.outcome.word()), style),
                 Span::styled(format!("   {took}"), theme.quiet()),
             ]),
-            fact("did", words::deeds(entry)),
+            fact("Result", words::deeds(entry)),
             fact(
-                "on",
+                "Machine",
                 format!("{}, into {}, by version {}", entry.machine, entry.store, entry.version),
             ),
         ];
-        lines.extend(entry.words.iter().map(|said| fact("said", said.clone())));
-        lines.extend(entry.hint.iter().map(|hint| fact("do", hint.clone())));
+        lines.extend(entry.words.iter().map(|said| fact("Message", said.clone())));
+        lines.extend(entry.hint.iter().map(|hint| fact("To do", hint.clone())));
         match &self.details {
             None => lines.push(Line::styled("  loading …", theme.quiet())),
             Some(Err(trouble)) => {
@@ -260,7 +260,7 @@ fn told(app: &Model, details: &Details, width: usize, lines: &mut Vec<Line<'stat
         return;
     }
     lines.push(Line::from(""));
-    lines.push(Line::styled("  Told", app.theme.strong()));
+    lines.push(Line::styled("  Notifications", app.theme.strong()));
     for delivery in &details.deliveries {
         let how = words::delivery(delivery);
         let text = format!("  {:<14}{:<12}{how}", delivery.channel, delivery.topic);

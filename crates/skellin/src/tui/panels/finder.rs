@@ -92,6 +92,9 @@ impl Finder {
                 leads: Lead::Do(binding.action),
             });
         }
+        // What is called so comes before what only means the same.
+        let text = |offer: &Offer| offer.says.to_lowercase();
+        offers.sort_by_key(|offer| !words.iter().all(|word| text(offer).contains(word)));
         offers
     }
 

@@ -50,7 +50,7 @@ impl HoldsPanel {
         lines.push(Line::styled(
             format!(
                 "{:<12}{:>9}{:>11}",
-                "in all",
+                "total",
                 words::count(sum(|holding| holding.objects)),
                 words::bytes(sum(|holding| holding.bytes))
             ),

@@ -8,6 +8,7 @@ mod guide;
 mod holds;
 mod look;
 mod moment;
+mod passphrases;
 mod reach;
 mod restore;
 mod rule;
@@ -35,6 +36,7 @@ use finder::Finder;
 pub(super) use holds::HoldsPanel;
 use look::Look;
 use moment::GoTo;
+pub(super) use passphrases::PassphrasesPanel;
 pub(super) use reach::ReachPanel;
 use restore::RestorePanel;
 pub(super) use rule::RulePanel;
@@ -80,6 +82,8 @@ pub(super) enum Panel {
     Store(Box<StorePanel>),
     /// What lies at a store's place.
     Holds(HoldsPanel),
+    /// The passphrases of a store.
+    Passphrases(Box<PassphrasesPanel>),
     /// An entry of the journal.
     Entry(Box<EntryPanel>),
     /// A channel that is tried, and how that went.
@@ -161,6 +165,7 @@ impl Panel {
             Self::Closing(_) => vec![("s", "stop and close"), ("Esc", "continue")],
             Self::Wizard(wizard) => wizard.hints(),
             Self::Store(store) => store.hints(),
+            Self::Passphrases(panel) => panel.hints(),
         }
     }
 }
@@ -228,6 +233,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
         Panel::Holds(holds) => {
             let title = format!(" Content of {} ", holds.store);
             popup(frame, app, &title, holds.lines(app), area, 96);
+        }
+        Panel::Passphrases(panel) => {
+            let title = format!(" Passphrases of store {} ", panel.store);
+            popup(frame, app, &title, panel.lines(app), area, 96);
         }
         Panel::Why { path, reasons } => {
             let lines = match reasons {

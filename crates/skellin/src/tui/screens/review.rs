@@ -79,7 +79,7 @@ fn counts(app: &Model, report: &RunReport, width: usize) -> Line<'static> {
     }
     parts.push((format!("{} same", words::count(files.same)), quiet));
     if share.skipped.files > 0 {
-        parts.push((format!("{} left out", words::bytes(share.skipped.bytes)), quiet));
+        parts.push((format!("{} excluded", words::bytes(share.skipped.bytes)), quiet));
     }
     said(parts, width)
 }

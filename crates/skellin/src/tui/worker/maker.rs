@@ -2,10 +2,12 @@
 
 use std::path::PathBuf;
 
-use skellin_engine::{EngineError, NewStore, folders_at, keep_secret, mount_points};
+use skellin_engine::{
+    EngineError, NewStore, Passphrase, Passphrases, folders_at, keep_secret, mount_points,
+};
 use skellin_plan::PlaceSpec;
 
-use super::{Report, Request, Shared};
+use super::{PassphraseAct, PassphrasesNow, Report, Request, Shared};
 
 pub(super) fn answer(shared: &Shared, request: Request) {
     let report = match request {
@@ -13,6 +15,10 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             let opened = shared.store(&store);
             let found = opened.and_then(|store| Ok(store.holdings()?)).map_err(Into::into);
             Report::Holds { store, found }
+        }
+        Request::Passphrases { store, present, act } => {
+            let end = passphrases(shared, &store, present, act).map_err(Into::into);
+            Report::Passphrases { store, end }
         }
         Request::Folders { number, store, path, accept } => {
             let folders = folders(shared, &store, &path, accept).map_err(Into::into);
@@ -38,6 +44,48 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         _ => return,
     };
     shared.tell(report);
+}
+
+/// Does something with the passphrases of a store.
+fn passphrases(
+    shared: &Shared,
+    store: &str,
+    present: Option<Passphrase>,
+    act: PassphraseAct,
+) -> Result<PassphrasesNow, EngineError> {
+    let configuration = shared.configuration();
+    let now = jiff::Timestamp::now().as_millisecond();
+    let open = |present: Option<Passphrase>| {
+        let ask = || present.clone().ok_or_else(|| EngineError::NoPassphrase(store.to_owned()));
+        Passphrases::open(&configuration, store, &ask)
+    };
+    let opened = open(present.clone())?;
+    let mut is_replaced = false;
+    let (done, present) = match act {
+        PassphraseAct::List => (None, present),
+        PassphraseAct::Add(new, label) => {
+            opened.add(&new, label.as_deref(), now)?;
+            (Some("passphrase added".to_owned()), present)
+        }
+        PassphraseAct::Change(new, label) => {
+            let changed = opened.change(&new, label.as_deref(), now)?;
+            let done = match (&changed.file, changed.is_revoked) {
+                (Some(file), _) => format!("passphrase changed, and written to {}", file.display()),
+                (None, true) => "passphrase changed".to_owned(),
+                (None, false) => {
+                    "passphrase added; update where stores.toml reads it from, then revoke the old one"
+                        .to_owned()
+                }
+            };
+            is_replaced = changed.is_revoked;
+            (Some(done), present.map(|present| if is_replaced { new } else { present }))
+        }
+        PassphraseAct::Revoke(id) => {
+            opened.revoke(&id)?;
+            (Some("passphrase revoked".to_owned()), present)
+        }
+    };
+    Ok(PassphrasesNow { done, is_replaced, slots: open(present)?.list()? })
 }
 
 fn folders(

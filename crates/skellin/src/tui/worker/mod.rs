@@ -26,8 +26,8 @@ use skellin_engine::{
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
-    Details, DraftState, Facts, Group, JobEnd, Local, Looked, Report, Restored, StoreRow, Tile,
-    Trouble, VersionRow,
+    Details, DraftState, Facts, Group, JobEnd, Local, Looked, PassphrasesNow, Report, Restored,
+    StoreRow, Tile, Trouble, VersionRow,
 };
 
 use super::{arrange::Arrangement, rows::Rows};
@@ -91,6 +91,9 @@ pub(crate) enum Request {
     Local(PathBuf),
     /// What lies at a store's place.
     Holds(String),
+    /// Do something with the passphrases of a store. `present`: the one to open it with, where the
+    /// configuration names none.
+    Passphrases { store: String, present: Option<Passphrase>, act: PassphraseAct },
     /// Directories at a place a store may be made at. `accept`: a host that is not known yet is
     /// accepted.
     Folders { number: u64, store: Box<NewStore>, path: String, accept: bool },
@@ -118,6 +121,17 @@ pub(crate) enum Request {
     Explain { plan: String, path: Vec<u8> },
     /// Restore a path, or rehearse it.
     Restore(Box<RestoreOrder>),
+}
+
+/// What to do with the passphrases of a store.
+pub(crate) enum PassphraseAct {
+    List,
+    /// A new one, with a label.
+    Add(Passphrase, Option<String>),
+    /// Another one in place of the one in use.
+    Change(Passphrase, Option<String>),
+    /// By its id.
+    Revoke(String),
 }
 
 /// What to restore.
@@ -239,7 +253,10 @@ pub(super) fn start(
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
                 }
-                Request::Folders { .. } | Request::MakeStore { .. } | Request::Holds(_) => {
+                Request::Folders { .. }
+                | Request::MakeStore { .. }
+                | Request::Holds(_)
+                | Request::Passphrases { .. } => {
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || maker::answer(&shared, request));
                 }

@@ -6,9 +6,19 @@ use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
     JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, timers::Starter,
 };
-use skellin_store::{Holding, Kind, RunId};
+use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
 use crate::tui::{arrange::Arrangement, rows::Batch};
+
+/// The passphrases of a store after something was done with them.
+#[derive(Debug)]
+pub(crate) struct PassphrasesNow {
+    /// What was done, in words.
+    pub done: Option<String>,
+    /// Whether the new one is the one in use now.
+    pub is_replaced: bool,
+    pub slots: Vec<PassphraseSlot>,
+}
 
 /// Told by the worker.
 #[derive(Debug)]
@@ -23,6 +33,8 @@ pub(crate) enum Report {
     FirstRows { ticket: u64, path: Vec<u8>, batch: Batch },
     /// A directory that cannot be listed.
     NoRows { ticket: u64, path: Option<Vec<u8>>, trouble: Trouble },
+    /// What came of something that was done with a store's passphrases.
+    Passphrases { store: String, end: Result<PassphrasesNow, Trouble> },
     /// A census goes on, or has ended.
     Counted { number: u64, end: Option<Result<(), Trouble>> },
     /// The rows of a large directory, arranged.

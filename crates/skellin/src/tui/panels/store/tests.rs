@@ -65,7 +65,7 @@ fn each_kind_asks_for_what_it_needs() {
         typing.fill(&["-2"]);
         assert_eq!(typing.lacks(), lacking);
         typing.fill(&["!"]);
-        let wrong = if lacking.is_empty() { "`oak-2!` is no name" } else { lacking };
+        let wrong = if lacking.is_empty() { "`oak-2!` is not a valid name" } else { lacking };
         assert!(typing.lacks().starts_with(wrong), "{}", typing.lacks());
     }
 }
