@@ -118,7 +118,7 @@ fn each_failure_of_an_object_store_has_its_status_and_leaves_it_intact() {
     fails(5, "is 23 h behind", "NTP");
     server.trouble(|trouble| (trouble.clock, trouble.room) = (0, Some(100)));
     write(&world.path("ridge/new.csv"), content(99, 90_000));
-    fails(1, "no space left", "make room");
+    fails(1, "no space left", "free space");
     server.trouble(|trouble| trouble.room = None);
     // A line that breaks off again and again is not noticed.
     let wire = Wire::to(server.address().port(), Pace { rate: Some(400_000), ..Pace::default() });

@@ -225,12 +225,7 @@ fn a_rule_is_written_where_its_effect_is_seen_and_taken_back() {
     assert_eq!(fs::read_to_string(&plan).unwrap(), before, "nothing is written yet");
     screen.keys(&["Enter"]);
     // The total falls, and the verdict stands beside the directory.
-    screen.wait(&[
-        "2 files, 12 KiB included",
-        "1 excluded, 293 KiB",
-        "excluded: line",
-        "z take back",
-    ]);
+    screen.wait(&["2 files, 12 KiB included", "1 excluded, 293 KiB", "excluded: line", "z undo"]);
     let after = fs::read_to_string(&plan).unwrap();
     assert_eq!(after, before.replace("of editors\n", "of editors\nskip tiles/\n"));
     screen.keys(&["y"]);

@@ -146,7 +146,7 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.type_text(&sshd::user());
     screen.keys(&["Down", "Down"]);
     screen.type_text("gulls and terns");
-    let text = screen.wait(&["keys/oak-pier.password, readable only by you", "step is done"]);
+    let text = screen.wait(&["keys/oak-pier.password, readable only by you", "step is complete"]);
     assert!(!text.contains("gulls and"), "{text}");
     screen.keys(&["Tab"]);
     screen.wait(&["unknown host key, SHA256:", "k accept this host key"]);
@@ -154,15 +154,15 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(&secret).unwrap());
     assert_eq!(mode & 0o777, 0o600);
     screen.keys(&["k"]);
-    screen.wait(&["in the home directory of the account", "step is done"]);
+    screen.wait(&["in the home directory of the account", "step is complete"]);
     // Up to the whole host, into its first directory and out again; then a path is typed.
     screen.keys(&["Left"]);
-    let text = screen.wait(&["in /", "etc/", "step is done"]);
+    let text = screen.wait(&["in /", "etc/", "step is complete"]);
     let first = text.lines().nth(4).unwrap().trim().trim_end_matches('/').to_owned();
     screen.keys(&["Enter"]);
     screen.wait(&[&format!("in /{first}"), &format!("/{first}/skellin")]);
     screen.keys(&["Left"]);
-    screen.wait(&["etc/", "step is done"]);
+    screen.wait(&["etc/", "step is complete"]);
     screen.keys(&["C-u"]);
     screen.type_text(&format!("{}/skellin", server.path("data").display()));
     screen.wait(&[&format!("{}{}/skellin", server.port, server.path("data").display())]);
@@ -193,7 +193,7 @@ fn a_store_is_made_step_by_step_on_a_host_and_a_plan_offered() {
     screen.keys(&["Down", "Down", "Down"]);
     screen.type_text("gulls");
     screen.keys(&["Tab"]);
-    screen.wait(&["in the home directory of the account", "step is done"]);
+    screen.wait(&["in the home directory of the account", "step is complete"]);
     assert!(home.join("config/keys/elm.password").exists());
     screen.keys(&["Escape"]);
     screen.wait(&["2 of 2 stores reachable"]);

@@ -123,7 +123,7 @@ fn a_killed_steward_is_started_again_and_makes_up_the_rest() {
     second.signal(Signal::TERM);
     let status = second.0.wait().unwrap();
     assert_eq!(status.code(), Some(143));
-    assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
+    assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
     for name in ["gateway", "ringing"] {
         assert_eq!(entries(&world, name).len(), 1, "{name} was run once");
     }
@@ -154,7 +154,7 @@ fn a_run_that_is_killed_owes_its_leave_and_whoever_comes_next_makes_up_for_it() 
 }
 
 #[test]
-fn an_interrupted_run_ends_within_a_second_whatever_its_commands_do() {
+fn an_interrupted_run_waits_for_no_command() {
     let world = World::new();
     let marks = world.path("marks");
     let around = format!(
@@ -171,7 +171,8 @@ fn an_interrupted_run_ends_within_a_second_whatever_its_commands_do() {
         let begun = Instant::now();
         rustix::process::kill_process(rustix::process::Pid::from_child(&run), signal).unwrap();
         assert_eq!(run.wait().unwrap().code(), Some(code));
-        assert!(begun.elapsed() < Duration::from_secs(1), "{:?}", begun.elapsed());
+        // Its command would sleep for a minute.
+        assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
         assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\nleave\n");
     }
 }
