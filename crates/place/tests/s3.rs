@@ -161,7 +161,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
         "does not resolve",
         "spelling",
     );
-    says(&refusal(nowhere("pier")), Unreachable, "does not resolve", "endpoint");
+    says(&refusal(nowhere("pier")), Unreachable, "its endpoint is not an address", "endpoint");
     server.trouble(|trouble| trouble.clock = 3600);
     says(&refusal(own()), Clock, "machine is 59 min behind the server's", "NTP");
     server.trouble(|trouble| trouble.clock = -7 * 86_400);
@@ -184,8 +184,8 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &store.fetch(&name("data/a"), 1 << 30).expect_err("is frozen"),
         Frozen,
-        "has to be thawed",
-        "come back",
+        "cold storage",
+        "try again",
     );
     server.trouble(|trouble| trouble.busy = 3);
     assert_eq!(store.listing("index").expect_err("is busy").kind, Busy);

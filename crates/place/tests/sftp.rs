@@ -125,7 +125,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     let mut stranger = target();
     stranger.hop.identities = vec![server.path("stranger")];
     let error = refusal(stranger);
-    says(&error, Login, "the server offers publickey, password", "authorized_keys");
+    says(&error, Login, "the server accepts publickey, password", "authorized_keys");
     assert!(error.to_string().contains("tried: the key "), "{error}");
     let mut nothing = target();
     nothing.hop.identities.clear();

@@ -96,7 +96,7 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(WebDavTarget { password: Some("open sesame".to_owned().into()), ..own() }),
         Login,
-        "offers Basic; tried: keeper with the password",
+        "accepts Basic; tried: keeper with the password",
         "password = ",
     );
     says(

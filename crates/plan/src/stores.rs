@@ -73,7 +73,9 @@ pub struct Stores {
 pub fn parse_stores(file: &str, text: &str, with: &dyn Expand) -> Stores {
     let mut reading = Reading::new(file, text);
     let mut stores = Stores::default();
-    for (key, value) in reading.parse() {
+    let table = reading.parse();
+    let is_toml = reading.problems.is_empty();
+    for (key, value) in table {
         let (span, name) = (key.span(), key.into_inner().into_owned());
         stores.names.push(name.clone());
         if !is_plan_name(&name) {
@@ -93,9 +95,11 @@ pub fn parse_stores(file: &str, text: &str, with: &dyn Expand) -> Stores {
         }
     }
     stores.problems = reading.problems;
-    if stores.names.is_empty() && !stores.problems.is_empty() {
-        // Not TOML at all: plans are not told of a missing store beside that.
-        stores.names = headers(text).map(str::to_owned).collect();
+    if !is_toml {
+        // Where a mistake swallows what follows, plans are not told of a missing store beside it.
+        let lost = headers(text).filter(|name| !stores.names.iter().any(|known| known == name));
+        let lost: Vec<String> = lost.map(str::to_owned).collect();
+        stores.names.extend(lost);
     }
     stores
 }
@@ -324,11 +328,18 @@ mod tests {
 
     #[test]
     fn a_file_that_is_not_toml_still_names_its_stores() {
-        let text = "[oak]\nplace = /mnt/oak\n\n[ \"pier\" ] # x\nplace = 1\n[oak.schedule]\n";
         let nothing = |_: &str| None;
-        let stores = parse_stores("stores.toml", text, &nothing);
-        assert!(stores.fine.is_empty() && !stores.problems.is_empty());
-        assert_eq!(stores.names, ["oak", "pier"]);
+        for text in [
+            "[oak]\nplace = /mnt/oak\n[pier]\nplace = \"/b\"\n",
+            "[oak]\nplace = [\"/a\"\n[pier]\nplace = \"/b\"\n",
+            "[oak]\nplace = \"/a\n[pier]\nplace = \"/b\"\n",
+            "[oak]\nplace \"/a\"\n[pier]\nplace = \"/b\"\n",
+        ] {
+            let mut stores = parse_stores("stores.toml", text, &nothing);
+            stores.names.sort();
+            assert_eq!(stores.names, ["oak", "pier"], "{text}");
+            assert!(!stores.problems.is_empty(), "{text}");
+        }
     }
 
     #[test]
