@@ -142,17 +142,17 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     private(&server.path("client"), 0o600);
     let mut sealed = target();
     sealed.hop.identities = vec![server.path("sealed")];
-    says(&refusal(sealed.clone()), Login, "cannot be opened", "if it is encrypted");
+    says(&refusal(sealed.clone()), Login, "cannot open key", "if it is encrypted");
     // What opens a key is no password: it is not sent, and the password opens no key.
     sealed.hop.password = Some(Zeroizing::new("two terns".to_owned()));
-    says(&refusal(sealed.clone()), Login, "cannot be opened", "if it is encrypted");
+    says(&refusal(sealed.clone()), Login, "cannot open key", "if it is encrypted");
     sealed.hop.password = None;
     sealed.hop.identity_passphrase = Some(Zeroizing::new("two terns".to_owned()));
     assert!(SftpPlace::open(sealed).is_ok(), "a key that is encrypted");
 
     says(&refusal(server.target("absent")), Missing, "does not exist", "store create");
     fs::write(server.path("file"), "x").expect("writes");
-    says(&refusal(server.target("file")), Missing, "no directory", "stores.toml");
+    says(&refusal(server.target("file")), Missing, "is not a directory", "store create");
 
     fs::write(server.path("known_hosts"), "").expect("writes");
     let error = refusal(target());

@@ -115,8 +115,8 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     says(
         &refusal(WebDavTarget { path: "/dav/file".to_owned(), ..own() }),
         Missing,
-        "no directory",
-        "stores.toml",
+        "is not a directory",
+        "store create",
     );
     let closed = "https://localhost:1".to_owned();
     says(
