@@ -4,18 +4,24 @@ use std::{
     fs::File,
     path::Path,
     process::{Child, Command, Stdio},
+    thread,
+    time::{Duration, Instant},
 };
 
-use skellin_engine::Folders;
+use skellin_engine::{Folders, StewardLock};
 
 use super::files::failed;
 use crate::cli::error::CliError;
+
+/// After this time the application opens without it, and says that nothing starts runs.
+const PATIENCE: Duration = Duration::from_secs(20);
 
 /// A steward that ends with this value.
 pub(super) struct Steward(Child);
 
 impl Steward {
-    /// Starts it; what it says goes into a file of the world.
+    /// Starts it, and waits until it has begun, so that the application finds it at its first look.
+    /// What it says goes into a file of the world.
     pub fn start(folder: &Path, folders: &Folders) -> Result<Self, CliError> {
         let log = folder.join("steward.log");
         let program = std::env::current_exe().map_err(|error| failed(folder, &error))?;
@@ -31,7 +37,15 @@ impl Steward {
             .stdin(Stdio::null())
             .stdout(output)
             .stderr(errors);
-        command.spawn().map(Self).map_err(|error| failed(folder, &error))
+        let mut child = command.spawn().map_err(|error| failed(folder, &error))?;
+        let begun = Instant::now();
+        while !StewardLock::is_taken(&folders.state)
+            && begun.elapsed() < PATIENCE
+            && matches!(child.try_wait(), Ok(None))
+        {
+            thread::sleep(Duration::from_millis(10));
+        }
+        Ok(Self(child))
     }
 }
 
