@@ -17,6 +17,12 @@ use crate::{
 /// How often a store that others work with is looked at.
 const TICK: Duration = Duration::from_millis(200);
 
+/// The name of the steward's lock; a name of a plan has no dot.
+const STEWARD: &str = "steward.";
+/// How often a steward that starts tries to take its lock, and the pause between two attempts.
+const LOOKS: u32 = 10;
+const LOOK: Duration = Duration::from_millis(20);
+
 /// Takes a lock by its name, if nobody has it. It ends with its process, whatever ends that.
 fn take(state: &Path, name: &str) -> Result<Option<File>> {
     let folder = state.join("locks");
@@ -115,17 +121,56 @@ fn origin(state: &Path, store: &str) -> String {
 pub struct StewardLock(#[expect(dead_code, reason = "held for its lock")] File);
 
 impl StewardLock {
-    /// Takes it.
+    /// Takes it. Whoever looks whether a steward runs holds it for a moment, so that it is tried
+    /// a few times.
     ///
     /// # Errors
     /// [`EngineError::StewardRuns`], or if the state directory cannot be written.
     pub fn take(state: &Path) -> Result<Self> {
-        take(state, "steward.")?.map(Self).ok_or(EngineError::StewardRuns)
+        for _ in 0..LOOKS {
+            if let Some(file) = take(state, STEWARD)? {
+                return Ok(Self(file));
+            }
+            std::thread::sleep(LOOK);
+        }
+        Err(EngineError::StewardRuns)
     }
 
-    /// Whether a steward runs.
+    /// Whether a steward runs. Several may look at once: the lock is shared among them.
     #[must_use]
     pub fn is_taken(state: &Path) -> bool {
-        matches!(take(state, "steward."), Ok(None))
+        File::open(state.join("locks").join(STEWARD)).is_ok_and(|file| {
+            flock(&file, FlockOperation::NonBlockingLockShared)
+                == Err(rustix::io::Errno::WOULDBLOCK)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_looks_keeps_no_steward_from_starting() {
+        let state = tempfile::tempdir().expect("a directory");
+        let state = state.path();
+        assert!(!StewardLock::is_taken(state));
+        drop(StewardLock::take(state).expect("taken"));
+
+        let looks = File::open(state.join("locks").join(STEWARD)).expect("is there");
+        flock(&looks, FlockOperation::NonBlockingLockShared).expect("nobody has it");
+        assert!(!StewardLock::is_taken(state), "another look is no steward");
+        let steward = std::thread::scope(|scope| {
+            scope.spawn(move || {
+                std::thread::sleep(2 * LOOK);
+                drop(looks);
+            });
+            StewardLock::take(state)
+        });
+        assert!(StewardLock::is_taken(state));
+        let refused = StewardLock::take(state).expect_err("one has it");
+        assert!(matches!(refused, EngineError::StewardRuns), "{refused}");
+        drop(steward.expect("taken once nobody looks"));
+        assert!(!StewardLock::is_taken(state));
     }
 }

@@ -115,7 +115,7 @@ fn write(file: &Path, content: &File) -> io::Result<()> {
     fs::File::open(above)?.sync_all()
 }
 
-/// What runs that ended without a word have left owed; of plans that are being run now as well.
+/// What runs that ended unexpectedly have left owed; of plans that are being run now as well.
 #[must_use]
 pub fn owed_leaves(state: &Path) -> Vec<Owed> {
     let Ok(listed) = fs::read_dir(folder(state)) else { return Vec::new() };

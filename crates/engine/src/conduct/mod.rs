@@ -147,7 +147,7 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
 }
 
 impl Conductor<'_> {
-    /// Runs a plan, or rehearses it. A rehearsal leaves no trace, neither lock nor entry.
+    /// Runs a plan, or makes a dry run of it, which leaves no trace, neither lock nor entry.
     ///
     /// # Errors
     /// If the plan is being run already, if the store cannot be opened, or as [`run::run`].
@@ -169,7 +169,7 @@ impl Conductor<'_> {
     ) -> (Option<i64>, Result<RunReport, E>) {
         let machine = plan.machine.as_deref().unwrap_or(self.machine);
         if options.dry_run {
-            let rehearsed = open().and_then(|store| {
+            let report = open().and_then(|store| {
                 let keep_out = self.configuration.keep_out();
                 let request = self.request(plan, machine, &options, &keep_out, (&(), self.events));
                 let mut report = run::run(&store, &request)?;
@@ -178,7 +178,7 @@ impl Conductor<'_> {
                 }
                 Ok(report)
             });
-            return (None, rehearsed);
+            return (None, report);
         }
         let _lock = match PlanLock::take(&self.configuration.folders.state, &plan.name) {
             Ok(lock) => {
@@ -359,7 +359,7 @@ impl Conductor<'_> {
         });
     }
 
-    /// Restores, or rehearses it; a rehearsal leaves no trace.
+    /// Restores, or makes a dry run of it, which leaves no trace.
     ///
     /// # Errors
     /// As [`restore::restore`].
