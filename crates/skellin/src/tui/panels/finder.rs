@@ -92,9 +92,13 @@ impl Finder {
                 leads: Lead::Do(binding.action),
             });
         }
-        // What is called so comes before what only means the same.
-        let text = |offer: &Offer| offer.says.to_lowercase();
-        offers.sort_by_key(|offer| !words.iter().all(|word| text(offer).contains(word)));
+        // What begins so comes first (after the place it belongs to), and what only means the same last.
+        offers.sort_by_key(|offer| {
+            let says = offer.says.to_lowercase();
+            let begins = |word: &&str| says.split(": ").any(|part| part.starts_with(*word));
+            let is_called_so = words.iter().all(|word| says.contains(word));
+            (!is_called_so, !words.first().is_some_and(begins))
+        });
         offers
     }
 

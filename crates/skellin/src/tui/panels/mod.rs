@@ -155,7 +155,7 @@ impl Panel {
             Self::Entry(entry) => entry.hints(),
             Self::Rule(_) => {
                 vec![
-                    ("Space", "take or skip"),
+                    ("Space", "include or exclude"),
                     ("↑↓", "scope"),
                     ("Enter", "save"),
                     ("Esc", "leave"),
@@ -175,10 +175,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
     let theme = app.theme;
     match panel {
         Panel::Help { offset } => {
-            let wide = area.width >= 110;
+            let wide = area.width >= 134;
             let (left, right) = (keys_help(app), marks_help(app));
             let rows: Vec<Line<'static>> = match wide {
-                true => beside(left, right, 54),
+                true => beside(left, right),
                 false => left.into_iter().chain([Line::from("")]).chain(right).collect(),
             };
             let height = usize::from(area.height.saturating_sub(4)).max(1);
@@ -298,8 +298,9 @@ fn capital(text: &str) -> String {
     chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
 }
 
-/// Two lists beside each other.
-fn beside(left: Vec<Line<'static>>, right: Vec<Line<'static>>, width: usize) -> Vec<Line<'static>> {
+/// Two lists beside each other, the second right of all lines of the first.
+fn beside(left: Vec<Line<'static>>, right: Vec<Line<'static>>) -> Vec<Line<'static>> {
+    let width = left.iter().map(Line::width).max().unwrap_or(0) + 2;
     let rows = left.len().max(right.len());
     let (mut left, mut right) = (left.into_iter(), right.into_iter());
     (0..rows)

@@ -1,5 +1,5 @@
-//! The map of a directory: a field for each name, as large as its bytes; what goes along is blank,
-//! what is left out is hatched.
+//! The map of a directory: a field for each name, as large as its bytes; what is included is blank,
+//! what is excluded is hatched.
 
 use ratatui::{
     Frame,
@@ -15,6 +15,8 @@ use crate::{
 };
 
 const HATCH: &str = "╱";
+/// A tile narrower than this shows its name whole or not at all, in columns.
+const LEGIBLE: usize = 14;
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
@@ -83,7 +85,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         buffer.set_string(right, y, side, theme.quiet());
     }
     let line = "─".repeat(usize::from(field.width).saturating_sub(1));
-    buffer.set_string(field.x, bottom, format!("└{line}─┘"), theme.quiet());
+    buffer.set_string(field.x, bottom, format!("└{line}┘"), theme.quiet());
 }
 
 /// Tiles with what is known by now, the largest first and those of many names last.
@@ -114,7 +116,7 @@ fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, t
     let tone = if is_left_out { theme.quiet() } else { theme.is() };
     let width = usize::from(place.width);
     buffer.set_string(place.x, place.y, format!("┌{}", "─".repeat(width - 1)), theme.quiet());
-    // What is left out fills the lower part.
+    // What is excluded fills the lower part.
     let inside = place.height - 1;
     let share = tile.skipped as f64 / all.max(1) as f64;
     let hatched = ((f64::from(inside) * share).round() as u16).min(inside);
@@ -133,7 +135,12 @@ fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, t
         Err(others) => format!("{} more", words::count(*others)),
     };
     let style = if is_selected { theme.cursor() } else { tone };
-    let label = fit(&label, width - 2);
+    let is_cut = label.width() > width - 2;
+    let label = match is_cut && width < LEGIBLE {
+        // A few letters of a name tell nothing; the cursor has to be seen all the same.
+        true => if is_selected { "·" } else { "" }.to_owned(),
+        false => fit(&label, width - 2),
+    };
     buffer.set_string(place.x + 1, place.y, &label, style);
     let size = words::bytes(all);
     let after = label.width() + 2;

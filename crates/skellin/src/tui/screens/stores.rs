@@ -7,6 +7,7 @@ use ratatui::{
 };
 
 use skellin_engine::DriveState;
+use unicode_width::UnicodeWidthStr;
 
 use super::parts::{Cells, column, fact, list, number, paragraph};
 use crate::{
@@ -86,21 +87,30 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
 }
 
 /// One drive: whether it is here, how old the newest snapshot on it is, when it was here last.
-fn drive(app: &Model, state: &DriveState) -> Line<'static> {
-    let ago = |time: i64| format!("{} ago", words::age(app.now - time));
-    let newest = state
-        .newest
-        .map_or("no snapshot".to_owned(), |time| format!("newest snapshot {}", ago(time)));
-    let (mark, place, style) = match (&state.mount, state.seen) {
-        (Some(mount), _) => ("✓", format!("here, at {mount}"), app.theme.well()),
-        (None, Some(seen)) => ("·", format!("away, seen {}", ago(seen)), app.theme.quiet()),
-        (None, None) => ("·", "away, never seen".to_owned(), app.theme.quiet()),
+fn drive(app: &Model, state: &DriveState, widest: usize) -> Line<'static> {
+    let newest = state.newest.map_or("no snapshot".to_owned(), |time| {
+        format!("newest snapshot {} ago", words::age(app.now - time))
+    });
+    let (mark, style) = match state.mount {
+        Some(_) => ("✓", app.theme.well()),
+        None => ("·", app.theme.quiet()),
     };
+    let place = seen(app, state);
+    let blanks = " ".repeat(widest.saturating_sub(place.width()));
     let turn = if state.has_turn { "   next" } else { "" };
     Line::from(vec![
         Span::styled(format!("  {mark} {:<12}", state.name), style),
-        Span::from(format!("{place:<34}  {newest}{turn}")),
+        Span::from(format!("{place}{blanks}  {newest}{turn}")),
     ])
+}
+
+/// Where a drive is, or when it was here.
+fn seen(app: &Model, state: &DriveState) -> String {
+    match (&state.mount, state.seen) {
+        (Some(mount), _) => format!("here, at {mount}"),
+        (None, Some(seen)) => format!("away, seen {} ago", words::age(app.now - seen)),
+        (None, None) => "away, never seen".to_owned(),
+    }
 }
 
 /// How much dedup and compression save, as far as every snapshot kept here tells.
@@ -172,7 +182,9 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     if !store.drives.drives.is_empty() {
         lines.push(Line::from(""));
         lines.push(Line::styled("  Drives in rotation", app.theme.quiet()));
-        lines.extend(store.drives.drives.iter().map(|state| drive(app, state)));
+        let drives = &store.drives.drives;
+        let widest = drives.iter().map(|state| seen(app, state).width()).max().unwrap_or(0);
+        lines.extend(drives.iter().map(|state| drive(app, state, widest)));
         match (store.drives.due(), store.drives.turn.as_ref().and_then(|turn| turn.until)) {
             (Some(due), _) => {
                 lines.push(Line::styled(format!("  ▲ {due}"), app.theme.wrong()));
