@@ -277,7 +277,7 @@ fn reach(
     let steps = std::sync::Mutex::new(Vec::new());
     let told = |step: skellin_engine::ReachStep| {
         if !context.global.json && !context.global.quiet {
-            output::line(format!("✓ {:<10} {}", step.step, step.found));
+            output::line(format!("✓ {:<12} {}", step.step, step.found));
         }
         steps.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(step);
     };

@@ -78,11 +78,17 @@ impl Screen {
         is_right: impl Fn(&str) -> bool,
     ) -> String {
         let deadline = Instant::now() + patience;
+        let mut before = String::new();
+        let mut right = 0;
         loop {
             let text = self.text();
-            if is_right(&text) {
+            // A frame reaches the terminal in pieces, so that half of one may look right: it is
+            // taken once it stands still, or has stayed right while something else moves.
+            right = if is_right(&text) { right + 1 } else { 0 };
+            if right > 0 && (text == before || right > 10) {
                 return text;
             }
+            before = text.clone();
             assert!(Instant::now() < deadline, "waited for {what}, and the screen is\n{text}");
             std::thread::sleep(Duration::from_millis(15));
         }

@@ -77,7 +77,7 @@ impl ReachPanel {
             .map(|step| {
                 Line::from(vec![
                     Span::styled("✓ ", theme.well()),
-                    Span::styled(format!("{:<11}", step.step), theme.quiet()),
+                    Span::styled(format!("{:<13}", step.step), theme.quiet()),
                     Span::raw(step.found.clone()),
                 ])
             })
