@@ -1,9 +1,7 @@
 //! A new plan, from its first draft to the files that hold it.
 
 use std::{
-    fs::{self, OpenOptions},
-    io::{self, Write},
-    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
+    fs,
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -15,8 +13,10 @@ use skellin_store::{Cache, Creation, PassphraseCost, Store};
 use crate::{
     config::Configuration,
     error::{EngineError, Result},
-    places::{local_directory, missing_mount, prepare_place_alone},
+    places::{local_directory, missing_mount, open_place, prepare_place_alone},
+    renaming::name_key_file,
     secrets::Passphrase,
+    whole_files::{append, create_whole, make_directory, write_key},
 };
 
 /// A plan in the making, with its store if that is new too.
@@ -29,6 +29,9 @@ pub struct Draft {
     /// Whether the passphrase is to be written into the store's key file, as against one that is
     /// there already.
     pub write_key: bool,
+    /// The file into which the passphrase of a store goes that exists already but whose
+    /// configuration names none.
+    pub known_key: Option<PathBuf>,
 }
 
 /// What a look at a draft has shown.
@@ -105,6 +108,12 @@ impl Draft {
                 mistake(what, "choose another directory");
             }
         }
+        if let Some(key) = self.known_key.as_ref().filter(|key| key.exists()) {
+            mistake(
+                format!("{} already exists", key.display()),
+                "name it as the passphrase of the store in stores.toml, or move it",
+            );
+        }
         let mut stores: Vec<&str> = configuration.stores.names.iter().map(String::as_str).collect();
         stores.extend(self.store.iter().map(|store| store.name.as_str()));
         let file = self.plan_path(configuration).display().to_string();
@@ -144,6 +153,7 @@ impl Draft {
         match &self.store {
             Some(store) => store.key_file.is_some(),
             // One that has mistakes is told of as that.
+            None if self.known_key.is_some() => true,
             None => configuration
                 .stores
                 .fine
@@ -196,25 +206,20 @@ impl Draft {
             Store::create(&*place, passphrase, creation)?;
             append(&configuration.folders.config.join("stores.toml"), &table)?;
         }
+        if let (Some(key), None) = (&self.known_key, &self.store) {
+            let store = &self.plan.store;
+            let passphrase = passphrase.filter(|passphrase| !passphrase.is_empty());
+            let passphrase =
+                passphrase.ok_or_else(|| EngineError::NoPassphrase(store.to_owned()))?;
+            let place = open_place(configuration.store(store)?, &configuration.folders)?;
+            // Only what opens the store is worth keeping.
+            Store::open(place, passphrase, Cache::None)
+                .map_err(|error| EngineError::of_opening(error, store))?;
+            write_key(key, passphrase)?;
+            name_key_file(configuration, store, key)?;
+        }
         create_whole(&plan_path, text.as_bytes(), 0o644)
     }
-}
-
-/// Replaces the text of a plan's file, whole or not at all, if it still is what it was.
-///
-/// # Errors
-/// If it has changed since, or cannot be written.
-pub fn replace_plan_text(path: &Path, expected: &str, text: &str) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let read = fs::read_to_string(path).map_err(|error| EngineError::local("read", path, error))?;
-    if read != expected {
-        return Err(EngineError::Unknown {
-            what: format!("{} was changed by somebody else in the meantime", path.display()),
-            hint: "refresh with u, then write the rule again".to_owned(),
-        });
-    }
-    let mode = fs::metadata(path).map_or(0o644, |metadata| metadata.permissions().mode() & 0o777);
-    write_whole(path, text.as_bytes(), mode, true)
 }
 
 /// A store in memory to rehearse a plan against whose own store does not exist yet.
@@ -230,74 +235,4 @@ pub fn trial_store() -> Result<Arc<Store>> {
 
 pub(crate) fn has_entries(path: &Path) -> bool {
     fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_some())
-}
-
-fn make_directory(path: &Path) -> Result<()> {
-    let made = fs::DirBuilder::new().recursive(true).mode(0o755).create(path);
-    made.map_err(|error| EngineError::local("create", path, error))
-}
-
-/// A key goes into a file only its owner can read; one that is there is never written over.
-pub(crate) fn write_key(path: &Path, passphrase: &Passphrase) -> Result<()> {
-    let failed = |error: io::Error| EngineError::local("write the key to", path, error);
-    if let Some(folder) = path.parent() {
-        make_directory(folder)?;
-    }
-    let mut file =
-        OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
-    file.write_all(passphrase).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
-    file.sync_all().map_err(failed)
-}
-
-/// As [`write_key`], over a file that is there.
-pub(crate) fn replace_private(path: &Path, secret: &[u8]) -> Result<()> {
-    let line = zeroize::Zeroizing::new([secret, b"\n"].concat());
-    write_whole(path, &line, 0o600, true)
-}
-
-/// Adds a table to a file and leaves all that stands in it as it is.
-pub(crate) fn append(path: &Path, table: &str) -> Result<()> {
-    let before = match fs::read_to_string(path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
-        Err(error) => return Err(EngineError::local("read", path, error)),
-    };
-    let gap = match before.as_str() {
-        "" => "",
-        text if text.ends_with('\n') => "\n",
-        _ => "\n\n",
-    };
-    write_whole(path, format!("{before}{gap}{table}").as_bytes(), 0o644, true)
-}
-
-/// Writes a new file whole or not at all.
-fn create_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
-    write_whole(path, bytes, mode, false)
-}
-
-pub(crate) fn write_whole(path: &Path, bytes: &[u8], mode: u32, replace: bool) -> Result<()> {
-    let failed = |error: io::Error| EngineError::local("write", path, error);
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let beside = path.with_file_name(format!(".{name}.{}", std::process::id()));
-    let written = || {
-        let mut file =
-            OpenOptions::new().write(true).create(true).truncate(true).mode(mode).open(&beside)?;
-        file.write_all(bytes)?;
-        file.sync_all()?;
-        match replace {
-            true => fs::rename(&beside, path)?,
-            // A link fails where a rename would replace.
-            false => {
-                fs::hard_link(&beside, path)?;
-                fs::remove_file(&beside)?;
-            }
-        }
-        let folder = path.parent().unwrap_or(Path::new("/"));
-        fs::File::open(folder)?.sync_all()
-    };
-    written().map_err(|error| {
-        // What failed has left nothing behind, or what it left is only beside.
-        let _ = fs::remove_file(&beside);
-        failed(error)
-    })
 }

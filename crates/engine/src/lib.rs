@@ -42,6 +42,7 @@ mod tell;
 mod thaw;
 pub mod timers;
 mod waits;
+mod whole_files;
 
 pub use around::{Owed, owed_leaves};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
@@ -49,7 +50,7 @@ pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
 pub use doctor::{Examination, Finding, Gap, Weight, gaps};
-pub use draft::{Checked, Draft, replace_plan_text, trial_store};
+pub use draft::{Checked, Draft, trial_store};
 pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress, Waited};
@@ -68,7 +69,7 @@ pub use places::{
     missing_mount, mount_points, mounted_drives, open_place, open_place_alone, prepare_drive,
     prepare_place, prepare_place_alone, reach, reach_source,
 };
-pub use renaming::{move_store, name_key_file, rename_plan};
+pub use renaming::{move_store, rename_plan};
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
 pub use run::{
@@ -80,3 +81,4 @@ pub use steward::{Hands, Job, Look, Steward};
 pub use tell::{About, Happening, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};
 pub use waits::attended;
+pub use whole_files::replace_plan_text;

@@ -10,10 +10,11 @@ use skellin_store::{Creation, PassphraseCost, Store};
 
 use crate::{
     config::Configuration,
-    draft::{append, has_entries, replace_private, write_key},
+    draft::has_entries,
     error::{EngineError, Result},
     places::{ReachStep, missing_mount, prepare_drive, prepare_place, reach, targets, try_out},
     secrets::Passphrase,
+    whole_files::{append, replace_private, write_key},
 };
 
 /// A store in the making.

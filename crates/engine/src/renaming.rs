@@ -10,12 +10,12 @@ use skellin_store::Store;
 
 use crate::{
     config::Configuration,
-    draft::{replace_plan_text, write_whole},
     error::{EngineError, Result},
     journal::Journal,
     lock::PlanLock,
     places::open_place,
     secrets::Passphrase,
+    whole_files::{replace_plan_text, write_whole},
 };
 
 fn refused(what: impl Into<String>, hint: impl Into<String>) -> EngineError {
@@ -121,7 +121,7 @@ fn moved(
 ///
 /// # Errors
 /// If the file has changed meanwhile, or cannot be written.
-pub fn name_key_file(configuration: &Configuration, store: &str, key: &Path) -> Result<()> {
+pub(crate) fn name_key_file(configuration: &Configuration, store: &str, key: &Path) -> Result<()> {
     let file = configuration.folders.config.join("stores.toml");
     let before =
         fs::read_to_string(&file).map_err(|error| EngineError::local("read", &file, error))?;

@@ -155,7 +155,7 @@ fn draft(world: &World) -> Draft {
         key_file: Some(world.path("config/keys/elm.key")),
         access: Vec::new(),
     };
-    Draft { plan, store: Some(store), write_key: true }
+    Draft { plan, store: Some(store), write_key: true, known_key: None }
 }
 
 #[test]

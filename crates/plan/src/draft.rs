@@ -22,6 +22,8 @@ pub struct PlanDraft {
     pub sources: Vec<PathBuf>,
     /// Name of the store.
     pub store: String,
+    /// Ready sets and files with rules, read before its own.
+    pub rules_from: Vec<String>,
     /// Lines of rules.
     pub rules: Vec<String>,
     /// When it is to run; may be empty.
@@ -66,6 +68,10 @@ impl PlanDraft {
             self.sources.iter().map(|source| quoted_path(source)).collect::<Result<Vec<_>, _>>()?;
         text.push_str(&format!("sources = [{}]\n", sources.join(", ")));
         text.push_str(&format!("store   = {}\n", quoted(&self.store)));
+        if !self.rules_from.is_empty() {
+            let from: Vec<String> = self.rules_from.iter().map(|from| quoted(from)).collect();
+            text.push_str(&format!("rules-from = [{}]\n", from.join(", ")));
+        }
         if !self.rules.is_empty() {
             text.push_str(&format!("rules   = '''\n{}\n'''\n", self.rules.join("\n")));
         }
@@ -154,6 +160,8 @@ mod tests {
     use crate::{parse_plan, parse_stores};
     use proptest::prelude::*;
 
+    use crate::{OFTEN_SKIPPED, OftenSkipped};
+
     #[test]
     fn names_are_suggested_from_paths() {
         for (path, name) in [
@@ -197,7 +205,14 @@ mod tests {
             let source = PathBuf::from(format!("/{}{tail}", parts.join("/")));
             let draft = PlanDraft {
                 name: "readings".to_owned(), about: about.clone(), sources: vec![source.clone()], store: "oak".to_owned(),
-                rules: vec!["skip *.part".to_owned(), "take *.csv".to_owned()], schedule: "daily at 21:40".to_owned(),
+                rules_from: OFTEN_SKIPPED.iter().filter_map(|(_, often)| match often {
+                    OftenSkipped::Ready(name) => Some((*name).to_owned()),
+                    OftenSkipped::Rule(_) => None,
+                }).collect(),
+                rules: OFTEN_SKIPPED.iter().filter_map(|(_, often)| match often {
+                    OftenSkipped::Ready(_) => None,
+                    OftenSkipped::Rule(rule) => Some((*rule).to_owned()),
+                }).collect(), schedule: "daily at 21:40".to_owned(),
             };
             let nothing = |_: &str| None;
             let text = draft.text().expect("a text");
@@ -206,7 +221,8 @@ mod tests {
             let plan = plan.expect("a plan");
             prop_assert_eq!(plan.sources, vec![source.clone()]);
             prop_assert_eq!(plan.about.unwrap_or_default(), about);
-            prop_assert_eq!(plan.rules.rules().len(), 2);
+            prop_assert!(draft.rules.iter().all(|rule| plan.rules.rules().iter().any(|read| read.text == *rule)));
+            prop_assert!(plan.rules.rules().len() > draft.rules.len() + 10);
             prop_assert!(plan.schedule.is_some());
             let place = PlaceSpec::Directory(source.clone());
             let store = StoreDraft { name: "oak".to_owned(), place: place.clone(), key_file: Some(source), access: Vec::new() };

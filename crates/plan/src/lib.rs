@@ -50,8 +50,8 @@ pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
 pub use rotation::{Rotation, Turn};
 pub use rules::{
-    Action, Explanation, Matcher, NameOnly, PathKind, READY, Rule, RuleNote, RuleSet, Traits,
-    Verdict,
+    Action, Explanation, Matcher, NameOnly, OFTEN_SKIPPED, OftenSkipped, PathKind, READY, Rule,
+    RuleNote, RuleSet, Traits, Verdict,
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;

@@ -286,7 +286,12 @@ fn a_plan_is_made_from_nothing_and_run() {
     screen.wait(&["There is no plan yet", "a makes one, step by step"]);
     screen.keys(&["a"]);
     screen.wait(&["sources", "records/"]);
-    screen.keys(&["Space", "Tab"]);
+    screen.keys(&["/"]);
+    screen.type_text("rec");
+    screen.wait(&["/rec▏   → records/"]);
+    screen.keys(&["Right", "Enter"]);
+    screen.wait(&["[x] records/", "Selected: 1 path"]);
+    screen.keys(&["Tab"]);
     screen.wait(&["a new store", "enter a name for the store"]);
     screen.keys(&["Down"]);
     screen.type_text("oak");
@@ -299,12 +304,19 @@ fn a_plan_is_made_from_nothing_and_run() {
     let text = screen.wait(&["this step is complete"]);
     assert!(!text.contains("terns over"), "{text}");
     screen.keys(&["Tab"]);
+    screen.wait(&["[ ] caches, temporary", "nothing here", "Selected paths    2 files"]);
+    screen.keys(&["Up", "Up", "Up", "Up"]);
+    screen.keys(&["Down", "Down", "Down", "Down"]);
+    screen.type_text("skip *.md");
+    screen.keys(&["Enter"]);
+    screen.wait(&["[x] your rule", "1 file, 10 B", "With these rules  1 file"]);
+    screen.keys(&["Tab"]);
     screen.wait(&["daily at 21:40", "every day at 21:40", "snapshots", "mirror"]);
     screen.keys(&["Tab"]);
     screen.wait(&["no mistakes", "stores.toml, appended", "plans/records.toml", "keys/oak.key"]);
     assert!(!folder.path().join("config").exists() && !folder.path().join("oak").exists());
     screen.keys(&["d"]);
-    screen.wait(&["dry run: 2 files would be stored"]);
+    screen.wait(&["skip *.md", "dry run: 1 file would be stored"]);
     screen.keys(&["Enter"]);
     screen.wait(&["─ Is ─ records", "has no snapshot yet", "r run", "/records/"]);
     screen.keys(&["r"]);
@@ -313,8 +325,8 @@ fn a_plan_is_made_from_nothing_and_run() {
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&key) & 0o777, 0o600);
     screen.keys(&["Left"]);
     screen.wait(&["─ Was ─ records", "1 of 1", "/records/"]);
-    screen.press_until("Enter", "notes.md");
-    screen.wait(&["2026/"]);
+    let text = screen.press_until("Enter", "2026/");
+    assert!(!text.contains("notes.md"), "{text}");
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }

@@ -22,7 +22,7 @@ use std::ops::Range;
 pub use condition::{NameOnly, PathKind, Traits};
 pub use matcher::{Explanation, Matcher, Verdict};
 pub use notes::RuleNote;
-pub use ready::READY;
+pub use ready::{OFTEN_SKIPPED, OftenSkipped, READY};
 
 use crate::problem::Problem;
 use condition::Condition;

@@ -26,3 +26,23 @@ skip kind socket
 ",
     ),
 ];
+
+/// What people often leave out: in words, and as a ready set or a rule.
+pub const OFTEN_SKIPPED: [(&str, OftenSkipped); 4] = [
+    ("caches, temporary files and the trash", OftenSkipped::Ready("builtin:caches")),
+    (
+        "disk images and virtual machines",
+        OftenSkipped::Rule("skip *.iso *.img *.qcow2 *.vdi *.vmdk *.vhdx nocase"),
+    ),
+    ("files larger than 1 GiB", OftenSkipped::Rule("skip over 1 GiB")),
+    ("system directories (/proc, /sys, /tmp …)", OftenSkipped::Ready("builtin:system")),
+];
+
+/// Where a plan writes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OftenSkipped {
+    /// A name in `rules-from`.
+    Ready(&'static str),
+    /// A line of `rules`.
+    Rule(&'static str),
+}

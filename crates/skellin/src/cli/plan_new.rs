@@ -7,12 +7,8 @@ use std::{
 
 use clap::Args;
 use serde_json::json;
-use skellin_engine::{
-    Configuration, Draft, EngineError, Passphrase, RunOptions, keep_secret, name_key_file,
-    open_place, read_secret, trial_store,
-};
+use skellin_engine::{Configuration, Draft, Passphrase, RunOptions, read_secret, trial_store};
 use skellin_plan::{FORMS, PlaceSpec, PlanDraft, SecretSource, StoreDraft};
-use skellin_store::{Cache, Store};
 
 use super::{context::Context, error::CliError, output, run};
 use crate::exit::Exit;
@@ -81,23 +77,22 @@ pub(super) fn new(
         output::text(&run::as_text(&plan, &rehearsed, false));
     }
     let key = key_to_keep(context, configuration, args, &draft)?;
-    if let (Some(key), Some(store)) = (&key, &mut draft.store) {
-        (store.key_file, draft.write_key) = (Some(key.clone()), true);
+    match (&key, &mut draft.store) {
+        (Some(key), Some(store)) => {
+            (store.key_file, draft.write_key) = (Some(key.clone()), true);
+        }
+        (Some(_), None) => draft.known_key.clone_from(&key),
+        (None, _) => {}
     }
     if !args.yes && !agreed(context)? {
         context.print(|| json!({"saved": null}), || "Nothing was written.\n".to_owned());
         return Ok(Exit::Failed);
     }
+    let passphrase = match draft.known_key {
+        Some(_) => Some(context.ask_passphrase(&format!("Passphrase of store {}", plan.store))?),
+        None => passphrase,
+    };
     draft.save(configuration, passphrase.as_ref(), jiff::Timestamp::now().as_millisecond())?;
-    if let (Some(key), None) = (&key, &draft.store) {
-        let known = context.ask_passphrase(&format!("Passphrase of store {}", plan.store))?;
-        let place = open_place(configuration.store(&plan.store)?, &configuration.folders)?;
-        // Only what opens the store is worth keeping.
-        Store::open(place, &known, Cache::None)
-            .map_err(|error| EngineError::of_opening(error, &plan.store))?;
-        keep_secret(key, &known, false)?;
-        name_key_file(configuration, &plan.store, key)?;
-    }
     let (path, name) = (draft.plan_path(configuration), &plan.name);
     context.print(
         || {
@@ -209,10 +204,11 @@ fn draft(
         about: args.about.clone(),
         sources,
         store: args.store.clone(),
+        rules_from: Vec::new(),
         rules: args.rules.clone(),
         schedule: args.run.clone(),
     };
-    Ok((Draft { plan, store, write_key: false }, passphrase))
+    Ok((Draft { plan, store, ..Draft::default() }, passphrase))
 }
 
 fn review(

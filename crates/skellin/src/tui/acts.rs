@@ -49,7 +49,7 @@ impl App {
             Action::Help => self.panel = Some(Panel::Help { offset: 0 }),
             Action::Find => self.panel = Some(Panel::finder()),
             Action::GoTo => self.panel = Some(Panel::go_to()),
-            Action::NewPlan => self.begin_wizard(None),
+            Action::NewPlan => self.begin_plan(None),
             Action::NewStore => self.begin_store(),
             Action::Reach => {
                 if let Some(store) = self.chosen_store() {

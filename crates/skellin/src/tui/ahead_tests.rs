@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-use super::world::*;
+use crate::tui::draw_world::*;
 use crate::tui::{
     app::{App, Step},
     model::Cursor,

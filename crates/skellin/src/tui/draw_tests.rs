@@ -4,8 +4,6 @@
 mod ahead;
 #[path = "health_tests.rs"]
 mod health;
-#[path = "draw_world.rs"]
-mod world;
 
 use std::{path::PathBuf, time::Duration};
 
@@ -26,7 +24,7 @@ use crate::tui::{
     worker::{DraftState, Facts, Group, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
 };
 
-use world::*;
+use crate::tui::draw_world::*;
 
 #[test]
 fn was() {
@@ -733,6 +731,18 @@ fn a_plan_is_made_step_by_step() {
     assert!(draw(&mut app, 80, 24).join("\n").contains("next: the two passphrases differ"));
     type_text(&mut app, " the pier");
     insta::assert_snapshot!("wizard-2", both(&mut app));
+    press(&mut app, KeyCode::Tab);
+    let Some(Request::Weigh { draft, variants, .. }) = requests.try_iter().last() else {
+        panic!("the choices are weighed")
+    };
+    for (number, written) in variants.into_iter().enumerate() {
+        let (files, bytes) = (1200 - 400 * (number as u64 % 2), 7 << (30 - number));
+        let amounts = Ok(Amounts { files, bytes, ..Amounts::default() });
+        app.report(Report::Weighed { draft: draft.clone(), written, amounts });
+    }
+    press(&mut app, KeyCode::Char(' '));
+    insta::assert_snapshot!("wizard-rules", both(&mut app));
+    press(&mut app, KeyCode::Char(' '));
     press(&mut app, KeyCode::Tab);
     press(&mut app, KeyCode::Down);
     type_text(&mut app, "Series and notes");

@@ -4,7 +4,7 @@ use ratatui::crossterm::event::KeyCode;
 use skellin_engine::{Outcome, Work, timers::Starter};
 use skellin_store::PassphraseSlot;
 
-use super::world::*;
+use crate::tui::draw_world::*;
 use crate::tui::{
     app::App,
     worker::{Group, PassphraseAct, PassphrasesNow, Report, Request},

@@ -7,6 +7,8 @@ mod app;
 mod arrange;
 mod counting;
 mod draw;
+#[cfg(test)]
+mod draw_world;
 mod health;
 mod hits;
 mod keys;

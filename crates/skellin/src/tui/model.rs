@@ -1,6 +1,6 @@
 //! What is known and where one stands: plans, snapshots, trees, papers, and the cursor among them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crossbeam_channel::Sender;
 use ratatui::style::Style;
@@ -98,6 +98,8 @@ pub(super) struct Model {
     /// Mistakes in the stores' file.
     pub store_mistakes: usize,
     pub store_names: Vec<String>,
+    /// Those whose passphrase is not configured.
+    pub keyless_stores: BTreeSet<String>,
     pub lanes: Vec<Lane>,
     pub lane: usize,
     pub cursor: Cursor,
@@ -163,6 +165,7 @@ impl Model {
             mistaken: Vec::new(),
             store_mistakes: 0,
             store_names: Vec::new(),
+            keyless_stores: BTreeSet::new(),
             lanes: Vec::new(),
             lane: 0,
             cursor: Cursor::Is,
@@ -217,6 +220,8 @@ impl Model {
         let mut before: Vec<Lane> = std::mem::take(&mut self.lanes);
         self.folder = configuration.folders.config.display().to_string();
         self.store_names = configuration.stores.fine.keys().cloned().collect();
+        let keyless = configuration.stores.fine.values().filter(|store| store.passphrase.is_none());
+        self.keyless_stores = keyless.map(|store| store.name.clone()).collect();
         self.channels = configuration.channels.fine.keys().cloned().collect();
         self.store_mistakes = configuration.stores.problems.len();
         let mistaken = configuration.plans.iter().filter(|file| file.plan.is_none());

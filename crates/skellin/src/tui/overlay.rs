@@ -10,7 +10,7 @@ use super::{
     keys::{self, Action},
     lanes::Known,
     model::{Cursor, Screen},
-    panels::{Answer, HoldsPanel, Panel, PassphrasesPanel, ReachPanel, StorePanel, Wizard},
+    panels::{Answer, HoldsPanel, Panel, PassphrasesPanel, PlanPanel, ReachPanel, StorePanel},
     worker::{JobEnd, Report, Request},
 };
 
@@ -60,7 +60,7 @@ impl App {
             },
             Panel::Rule(rule) => rule.key(key),
             Panel::Reach(reach) => reach.key(key.code),
-            Panel::Wizard(wizard) => wizard.key(key, &self.model),
+            Panel::Plan(plan) => plan.key(key, &self.model),
             Panel::Store(store) => store.key(key),
             Panel::Passphrases(panel) => panel.key(key),
         };
@@ -96,10 +96,10 @@ impl App {
                 self.panel = Some(Panel::Restore(restore));
                 self.model.ask(Request::Restore(Box::new(order)));
             }
-            (Answer::DryRunDraft, Panel::Wizard(mut wizard)) => {
+            (Answer::DryRunDraft, Panel::Plan(mut plan)) => {
                 let job = self.model.next_job();
-                let request = wizard.rehearse(job);
-                self.panel = Some(Panel::Wizard(wizard));
+                let request = plan.rehearse(job);
+                self.panel = Some(Panel::Plan(plan));
                 self.model.ask(request);
             }
             (Answer::Version { later }, Panel::Look(look)) => {
@@ -129,7 +129,7 @@ impl App {
                     self.model.ask(Request::DropSecret(file));
                 }
             }
-            (Answer::PlanFor(store), _) => self.begin_wizard(Some(&store)),
+            (Answer::PlanFor(store), _) => self.begin_plan(Some(&store)),
             (_, panel) => self.panel = Some(panel),
         }
         Step::GoOn
@@ -201,11 +201,12 @@ impl App {
     }
 
     /// Begins a plan; `store`: the one it shall keep its snapshots in.
-    pub(super) fn begin_wizard(&mut self, store: Option<&str>) {
+    pub(super) fn begin_plan(&mut self, store: Option<&str>) {
         let (home, folder) = (&self.model.home, &self.model.folder);
-        let (wizard, requests) = Wizard::new(home, folder, &self.model.store_names, store);
-        self.panel = Some(Panel::Wizard(Box::new(wizard)));
-        requests.into_iter().for_each(|request| self.model.ask(request));
+        let (stores, keyless) = (&self.model.store_names, &self.model.keyless_stores);
+        let (plan, request) = PlanPanel::new(home, folder, stores, keyless, store);
+        self.panel = Some(Panel::Plan(Box::new(plan)));
+        self.model.ask(request);
     }
 
     pub(super) fn begin_reach(&mut self, store: String, accept: bool) {
@@ -228,9 +229,8 @@ impl App {
         {
             finder.choose(entry);
         }
-        if let (Some(Panel::Wizard(wizard)), Some(Target::Entry(entry))) = (&mut self.panel, target)
-        {
-            wizard.choose(entry);
+        if let (Some(Panel::Plan(plan)), Some(Target::Entry(entry))) = (&mut self.panel, target) {
+            plan.choose(entry);
         }
         if let (Some(Panel::Store(store)), Some(Target::Entry(entry))) = (&mut self.panel, target) {
             store.choose(entry);
@@ -303,10 +303,10 @@ impl App {
                     self.model.look_again();
                 }
             }
-            (Some(Panel::Wizard(_)), report) => {
-                if let Some(Panel::Wizard(mut wizard)) = self.panel.take() {
-                    let answer = wizard.report(report);
-                    self.answer(Panel::Wizard(wizard), answer);
+            (Some(Panel::Plan(_)), report) => {
+                if let Some(Panel::Plan(mut plan)) = self.panel.take() {
+                    let answer = plan.report(report);
+                    self.answer(Panel::Plan(plan), answer);
                 }
             }
             _ => {}
@@ -319,8 +319,8 @@ impl App {
                 restore.progress(job, progress);
             }
             (Some(Panel::Restore(restore)), Event::Waiting(waited)) => restore.waits(job, &waited),
-            (Some(Panel::Wizard(wizard)), Event::Progress(progress)) => {
-                wizard.progress(job, progress);
+            (Some(Panel::Plan(plan)), Event::Progress(progress)) => {
+                plan.progress(job, progress);
             }
             _ => {}
         }
@@ -329,7 +329,7 @@ impl App {
     pub(super) fn panel_end(&mut self, job: u64, end: JobEnd) {
         match (&mut self.panel, end) {
             (Some(Panel::Restore(restore)), JobEnd::Restore(result)) => restore.end(job, result),
-            (Some(Panel::Wizard(wizard)), JobEnd::Run(result)) => wizard.rehearsed(job, result),
+            (Some(Panel::Plan(plan)), JobEnd::Run(result)) => plan.rehearsed(job, result),
             _ => {}
         }
         self.model.ask(Request::Journal);

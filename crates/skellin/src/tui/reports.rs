@@ -96,6 +96,7 @@ impl App {
             Report::Looked { .. }
             | Report::Explained { .. }
             | Report::Effect { .. }
+            | Report::Weighed { .. }
             | Report::PlanChanged { .. }
             | Report::ReachStep { .. }
             | Report::Reached { .. }

@@ -36,6 +36,10 @@ pub(super) fn frame(
         ]),
         head,
     );
+    // Four more characters a step: mark, number and two blanks.
+    let names: usize = steps.iter().map(|name| name.chars().count() + 4).sum();
+    let is_wide = 1 + names + 6 * steps.len().saturating_sub(1) <= usize::from(area.width);
+    let between = if is_wide { "  ──  " } else { " ─ " };
     let mut spans = vec![Span::raw(" ")];
     for (number, name) in steps.iter().enumerate() {
         let (mark, style) = match number.cmp(&at) {
@@ -44,7 +48,7 @@ pub(super) fn frame(
             std::cmp::Ordering::Greater => (" ", theme.quiet()),
         };
         spans.push(Span::styled(format!("{mark} {} {name}", number + 1), style));
-        let gap = if number + 1 < steps.len() { "  ──  " } else { "" };
+        let gap = if number + 1 < steps.len() { between } else { "" };
         spans.push(Span::styled(gap, theme.quiet()));
     }
     frame.render_widget(Line::from(spans), above);

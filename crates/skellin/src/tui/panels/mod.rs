@@ -9,13 +9,13 @@ mod holds;
 mod look;
 mod moment;
 mod passphrases;
+mod path_field;
+mod plan;
 mod reach;
 mod restore;
 mod rule;
 mod store;
 mod text_field;
-mod wizard;
-mod wizard_draw;
 
 use ratatui::{
     Frame,
@@ -37,12 +37,12 @@ pub(super) use holds::HoldsPanel;
 use look::Look;
 use moment::GoTo;
 pub(super) use passphrases::PassphrasesPanel;
+pub(super) use plan::PlanPanel;
 pub(super) use reach::ReachPanel;
 use restore::RestorePanel;
 pub(super) use rule::RulePanel;
 pub(super) use store::StorePanel;
 use text_field::TextField;
-pub(super) use wizard::Wizard;
 
 /// Something over the screen.
 pub(super) enum Panel {
@@ -78,7 +78,7 @@ pub(super) enum Panel {
     Closing(Vec<String>),
     /// Something failed that belongs to no screen.
     Trouble(Trouble),
-    Wizard(Box<Wizard>),
+    Plan(Box<PlanPanel>),
     Store(Box<StorePanel>),
     /// What lies at a store's place.
     Holds(HoldsPanel),
@@ -118,7 +118,7 @@ impl Panel {
     pub fn under_way(&self) -> Option<(String, Cancel)> {
         match self {
             Self::Restore(restore) => restore.under_way(),
-            Self::Wizard(wizard) => wizard.under_way(),
+            Self::Plan(plan) => plan.under_way(),
             _ => None,
         }
     }
@@ -127,7 +127,7 @@ impl Panel {
     pub fn has_to_wait(&self, key: KeyEvent, app: &Model) -> bool {
         match self {
             Self::Look(look) => look.has_to_wait(key.code, app),
-            Self::Wizard(wizard) => wizard.has_to_wait(key.code),
+            Self::Plan(plan) => plan.has_to_wait(key.code),
             Self::Store(store) => store.has_to_wait(key.code),
             Self::Reach(reach) => reach.has_to_wait(key.code),
             _ => false,
@@ -163,7 +163,7 @@ impl Panel {
             }
             Self::Reach(reach) => reach.hints(),
             Self::Closing(_) => vec![("s", "stop and close"), ("Esc", "continue")],
-            Self::Wizard(wizard) => wizard.hints(),
+            Self::Plan(plan) => plan.hints(),
             Self::Store(store) => store.hints(),
             Self::Passphrases(panel) => panel.hints(),
         }
@@ -281,7 +281,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, panel: &Panel, app: &mut Model, area: 
             };
             popup(frame, app, &format!(" Test of {channel} "), lines, area, 96);
         }
-        Panel::Wizard(wizard) => wizard_draw::draw(frame, app, wizard, area),
+        Panel::Plan(panel) => plan::draw(frame, app, panel, area),
         Panel::Store(panel) => store::draw(frame, app, panel, area),
     }
 }

@@ -43,6 +43,11 @@ impl TextField {
         self.text == other.text
     }
 
+    /// Whether the cursor stands behind the last character.
+    pub fn is_at_end(&self) -> bool {
+        self.at == self.text.len()
+    }
+
     pub fn is_empty(&self) -> bool {
         self.text.is_empty()
     }

@@ -103,10 +103,10 @@ fn axis_line(app: &Model, sheet: &Sheet, first: usize, shown: usize) -> Line<'st
         let is_now = now.is_some_and(|now| (now..now + 3).contains(&column));
         if cursor == Some(column) && !(is_now && app.cursor == Cursor::Is) {
             let style = app.tense_style().add_modifier(Modifier::BOLD);
-            // A date under the cursor stays readable.
+            // A date under the cursor stays as it is; the lane shows where it stands.
             spans.push(match cell {
                 ' ' => Span::styled("▾", style),
-                cell => Span::styled(cell.to_string(), style.patch(theme.cursor())),
+                cell => Span::styled(cell.to_string(), theme.quiet()),
             });
         } else {
             let style = if is_now { theme.is() } else { theme.quiet() };

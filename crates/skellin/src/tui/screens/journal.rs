@@ -126,10 +126,17 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         column("work", 9),
         column("of", if is_wide { 14 } else { 10 }),
     ];
+    // A column only where some row that shows has something to say in it.
+    let shown = app.list.window(usize::from(upper.height).saturating_sub(2), papers.len());
+    let is_far = |row: usize| !beside(took(&papers[row].0), usual(&before(papers, row))).is_empty();
+    let compares = is_wide && shown.into_iter().any(is_far);
     if is_wide {
-        columns.extend([number("took", 11), column("", 12)]);
+        columns.push(number("took", 11));
     }
-    columns.push(column("", did));
+    if compares {
+        columns.push(column("", 12));
+    }
+    columns.push(column("result", did));
     let row = |app: &Model, row: usize| {
         let Some(Ok(papers)) = &app.journal else {
             return Cells { cells: Vec::new(), style: app.theme.quiet(), styled: 0 };
@@ -157,7 +164,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         if is_wide {
             let time = took(entry);
             cells.push(time.map_or("–".to_owned(), words::span));
-            cells.push(beside(time, usual(&before(papers, row))));
+        }
+        if compares {
+            cells.push(beside(took(entry), usual(&before(papers, row))));
         }
         cells.push(entry.words.clone().unwrap_or_else(|| words::deeds(entry)));
         Cells { cells, style, styled: 2 }
@@ -193,7 +202,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         let far = beside(took(entry), Some(usual));
         let time = took(entry).map_or("running".to_owned(), words::span);
         lines.push(Line::from(vec![
-            Span::styled("  took         ", theme.quiet()),
+            Span::styled("  Duration     ", theme.quiet()),
             Span::raw(format!("{time}   ")),
             Span::styled(line, theme.was()),
             Span::styled(format!("   usual {} (last {count})", words::span(usual)), theme.quiet()),

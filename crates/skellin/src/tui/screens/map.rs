@@ -17,6 +17,8 @@ use crate::{
 const HATCH: &str = "╱";
 /// A tile narrower than this shows its name whole or not at all, in columns.
 const LEGIBLE: usize = 14;
+/// More tiles than this are no longer told apart.
+const MOST: usize = 40;
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
@@ -66,12 +68,16 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         return frame.render_widget(text, Rect { y: area.y + used, height: 1, ..area });
     }
     let selected = app.tree.selected.as_deref();
-    let weights: Vec<f64> = tiles.iter().map(|tile| (tile.taken + tile.skipped) as f64).collect();
+    let is_selected =
+        |tile: &Tile| matches!(&tile.label, Ok(name) if selected == Some(&*join(&map.path, name)));
+    let chosen = tiles.iter().position(is_selected);
+    let (tiles, places, own) = legible(&tiles, field);
     let buffer = frame.buffer_mut();
-    for (tile, place) in tiles.iter().zip(layout(&weights, field)) {
-        let is_selected =
-            matches!(&tile.label, Ok(name) if selected == Some(&*join(&map.path, name)));
-        draw_tile(buffer, tile, place, is_selected, theme);
+    for (tile, place) in tiles.iter().zip(places) {
+        // One that has none of its own is among the others.
+        let is_among = tile.label.is_err() && chosen.is_some_and(|chosen| chosen >= own);
+        let here = is_selected(tile) || is_among;
+        draw_tile(buffer, tile, place, here, theme);
     }
     // The far sides, which no tile draws.
     let (right, bottom) = (field.right(), field.bottom());
@@ -107,6 +113,46 @@ fn refreshed(app: &Model, path: &[u8], tiles: &[Tile]) -> Vec<Tile> {
     tiles
 }
 
+fn weight(tile: &Tile) -> f64 {
+    (tile.taken + tile.skipped) as f64
+}
+
+/// As many tiles as can be told apart, the rest in one; their places, and how many have their own.
+fn legible(tiles: &[Tile], field: Rect) -> (Vec<Tile>, Vec<Rect>, usize) {
+    let mut own = tiles.len().min(MOST);
+    loop {
+        let (kept, rest) = tiles.split_at(own);
+        let mut shown = kept.to_vec();
+        if !rest.is_empty() {
+            let of = |tile: &Tile| tile.label.as_ref().map_or_else(|many| *many, |_| 1);
+            let others = Tile {
+                label: Err(rest.iter().map(of).sum()),
+                is_directory: false,
+                taken: rest.iter().map(|tile| tile.taken).sum(),
+                skipped: rest.iter().map(|tile| tile.skipped).sum(),
+            };
+            let at = shown.partition_point(|tile| weight(tile) >= weight(&others));
+            shown.insert(at, others);
+        }
+        let weights: Vec<f64> = shown.iter().map(weight).collect();
+        let places = layout(&weights, field);
+        let tells = |(tile, place): (&Tile, &Rect)| {
+            place.height > 1 && label(tile).width().min(LEGIBLE) < usize::from(place.width)
+        };
+        if own <= 1 || shown.iter().zip(&places).all(tells) {
+            return (shown, places, own);
+        }
+        own -= 1;
+    }
+}
+
+fn label(tile: &Tile) -> String {
+    match &tile.label {
+        Ok(name) => format!("{}{}", words::path(name), if tile.is_directory { "/" } else { "" }),
+        Err(others) => format!("{} more", words::count(*others)),
+    }
+}
+
 fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, theme: Theme) {
     if place.width == 0 || place.height == 0 {
         return;
@@ -130,16 +176,13 @@ fn draw_tile(buffer: &mut Buffer, tile: &Tile, place: Rect, is_selected: bool, t
     if width < 4 {
         return;
     }
-    let label = match &tile.label {
-        Ok(name) => format!("{}{}", words::path(name), if tile.is_directory { "/" } else { "" }),
-        Err(others) => format!("{} more", words::count(*others)),
-    };
+    let label = label(tile);
     let style = if is_selected { theme.cursor() } else { tone };
-    let is_cut = label.width() > width - 2;
+    let is_cut = label.width() > width - 1;
     let label = match is_cut && width < LEGIBLE {
         // A few letters of a name tell nothing; the cursor has to be seen all the same.
         true => if is_selected { "·" } else { "" }.to_owned(),
-        false => fit(&label, width - 2),
+        false => fit(&label, width - 1),
     };
     buffer.set_string(place.x + 1, place.y, &label, style);
     let size = words::bytes(all);

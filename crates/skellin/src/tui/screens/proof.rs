@@ -4,12 +4,18 @@
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
-    text::{Line, Text},
+    text::{Line, Span, Text},
 };
-use skellin_engine::{Outcome, Work};
+use skellin_engine::{JournalEntry, Outcome, Work};
 
 use super::parts::{Cells, column, list, number, paragraph};
-use crate::{tui::model::Model, words};
+use crate::{
+    tui::model::Model,
+    words::{self, fit},
+};
+
+/// So many proofs are listed at most.
+const LATELY: usize = 20;
 
 pub(super) fn title(app: &Model) -> Vec<String> {
     let unproven = app
@@ -33,6 +39,34 @@ fn newest(app: &Model, work: Work, fits: impl Fn(Option<&str>, &str) -> bool) ->
             && fits(entry.plan.as_deref(), &entry.store)
     });
     found.map(|entry| entry.started)
+}
+
+/// What was verified, restored and copied lately on this machine, the newest first.
+fn lately(app: &Model, width: usize) -> Vec<Line<'static>> {
+    let Some(Ok(papers)) = &app.journal else { return Vec::new() };
+    let proofs = papers.iter().map(|(entry, _)| entry).filter(|entry| {
+        matches!(entry.work, Work::Verify | Work::Restore | Work::Replicate)
+            && entry.outcome != Outcome::Running
+    });
+    let line = |entry: &JournalEntry| {
+        let (mark, style) = app.outcome(entry.outcome);
+        let of = entry.plan.as_deref().unwrap_or(&entry.store);
+        let said = entry.words.clone().unwrap_or_else(|| words::deeds(entry));
+        let about = format!("{:<10} {}  {said}", entry.work.word(), fit(&format!("{of:<14}"), 14));
+        Line::from(vec![
+            Span::styled(format!("  {mark} "), style),
+            Span::raw(fit(
+                &format!("{}  {about}", words::moment(entry.started)),
+                width.saturating_sub(4),
+            )),
+        ])
+    };
+    let mut lines: Vec<Line<'static>> = proofs.take(LATELY).map(line).collect();
+    if lines.is_empty() {
+        lines.push(Line::styled("  nothing yet", app.theme.quiet()));
+    }
+    let head = Line::styled("  Lately verified, restored and copied", app.theme.strong());
+    [vec![Line::from(""), head], lines].concat()
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
@@ -87,16 +121,16 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Layout::vertical([Constraint::Length(rows), Constraint::Min(0)]).areas(area);
     list(frame, app, upper, &columns, &row, &total);
     let store = app.lanes.get(app.list.selected).map_or(String::new(), |lane| lane.store.clone());
-    let lines = vec![
-        Line::styled("  To prove more", app.theme.strong()),
-        Line::from(format!(
-            "  → skellin verify {store}   reads and verifies every byte of the store"
-        )),
-        Line::from(format!(
-            "  → skellin replicate {store} OTHER   makes a second copy; replicate = [\"…\"] in a plan does it after each run"
-        )),
-        Line::from("  → restore a file elsewhere (b in Was) and compare it"),
-        Line::styled("  Drills come with a later version.", app.theme.quiet()),
-    ];
+    let width = usize::from(area.width);
+    let mut lines = vec![Line::styled("  To prove more", app.theme.strong())];
+    for proof in [
+        format!("skellin verify {store}   reads and verifies every byte of the store"),
+        format!("skellin replicate {store} OTHER   makes a second copy"),
+        "replicate = [\"OTHER\"] in a plan   makes it after each run".to_owned(),
+        "restore a file elsewhere (b in Was) and compare it".to_owned(),
+    ] {
+        lines.push(Line::from(fit(&format!("  → {proof}"), width)));
+    }
+    lines.extend(lately(app, width));
     frame.render_widget(Text::from(lines), lower);
 }

@@ -1,16 +1,28 @@
-//! Places: what lies there, and stores being made: looking around, secrets put away, the making.
+//! What is being made: places looked around at, secrets put away, stores made, drafts weighed.
 
 use std::path::PathBuf;
 
 use skellin_engine::{
-    EngineError, NewStore, Passphrase, Passphrases, folders_at, keep_secret, mount_points,
+    Amounts, Cancel, EngineError, Looking, NewStore, Passphrase, Passphrases, folders_at,
+    keep_secret, measure, mount_points,
 };
-use skellin_plan::PlaceSpec;
+use skellin_plan::{PlaceSpec, PlanDraft, parse_plan};
 
-use super::{PassphraseAct, PassphrasesNow, Report, Request, Shared};
+use super::{PassphraseAct, PassphrasesNow, Report, Request, Shared, Written};
 
 pub(super) fn answer(shared: &Shared, request: Request) {
     let report = match request {
+        Request::Weigh { draft, variants, cancel } => {
+            for written in variants {
+                let amounts = weigh(shared, &draft, &written, &cancel);
+                if matches!(&amounts, Err(error) if error.is_cancelled()) {
+                    return;
+                }
+                let (draft, amounts) = (draft.clone(), amounts.map_err(Into::into));
+                shared.tell(Report::Weighed { draft, written, amounts });
+            }
+            return;
+        }
         Request::Holds(store) => {
             let opened = shared.store(&store);
             let found = opened.and_then(|store| Ok(store.holdings()?)).map_err(Into::into);
@@ -44,6 +56,29 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         _ => return,
     };
     shared.tell(report);
+}
+
+/// How much a draft would include with some rules.
+fn weigh(
+    shared: &Shared,
+    draft: &PlanDraft,
+    (rules_from, rules): &Written,
+    cancel: &Cancel,
+) -> Result<Amounts, EngineError> {
+    let with = PlanDraft { rules_from: rules_from.clone(), rules: rules.clone(), ..draft.clone() };
+    let refused = |what: String| EngineError::Unknown { what, hint: "change the draft".to_owned() };
+    let text = with.text().map_err(refused)?;
+    let variables = |name: &str| std::env::var(name).ok();
+    let stores = [draft.store.as_str()];
+    let (plan, problems) = parse_plan(&draft.name, "the draft", &text, &variables, stores);
+    let Some(plan) = plan else {
+        let what = problems.into_iter().next().map(|problem| problem.message);
+        return Err(refused(what.unwrap_or_default()));
+    };
+    let now = jiff::Timestamp::now().as_millisecond();
+    let configuration = shared.configuration();
+    let (keep_out, grounds) = (configuration.keep_out(), &*configuration.grounds);
+    measure(&Looking { plan: &plan, grounds, before: None, keep_out: &keep_out, now }, cancel)
 }
 
 /// Does something with the passphrases of a store.

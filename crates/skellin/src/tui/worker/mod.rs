@@ -23,6 +23,7 @@ use skellin_engine::{
     Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, NewStore,
     Passphrase,
 };
+use skellin_plan::PlanDraft;
 use skellin_store::{RunId, Store};
 
 pub(crate) use report::{
@@ -31,6 +32,9 @@ pub(crate) use report::{
 };
 
 use super::{arrange::Arrangement, rows::Rows};
+
+/// Rules as a plan has them: names in `rules-from`, and lines of `rules`.
+pub(crate) type Written = (Vec<String>, Vec<String>);
 
 /// Asked of the worker.
 pub(crate) enum Request {
@@ -113,6 +117,8 @@ pub(crate) enum Request {
     Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
     /// How much would go along with one more rule, beside how much does now.
     Effect { plan: String, rule: String, cancel: Cancel },
+    /// How much a draft would include with each of these rules; told one by one.
+    Weigh { draft: Box<PlanDraft>, variants: Vec<Written>, cancel: Cancel },
     /// Add a rule to a plan's file.
     AddRule { plan: String, rule: String },
     /// Give a plan's file the text it had, if it still is what it became.
@@ -253,7 +259,8 @@ pub(super) fn start(
                     let shared = Arc::clone(&shared);
                     std::thread::spawn(move || clerk::answer(&shared, request));
                 }
-                Request::Folders { .. }
+                Request::Weigh { .. }
+                | Request::Folders { .. }
                 | Request::MakeStore { .. }
                 | Request::Holds(_)
                 | Request::Passphrases { .. } => {

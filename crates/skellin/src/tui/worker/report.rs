@@ -6,8 +6,10 @@ use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
     JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, timers::Starter,
 };
+use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
+use super::Written;
 use crate::tui::{arrange::Arrangement, rows::Batch};
 
 /// The passphrases of a store after something was done with them.
@@ -67,6 +69,8 @@ pub(crate) enum Report {
     Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
     /// How much goes along without and with a rule.
     Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
+    /// How much a draft would include with some rules.
+    Weighed { draft: Box<PlanDraft>, written: Written, amounts: Result<Amounts, Trouble> },
     /// A plan's file was changed: what its text was, and what it became.
     PlanChanged { plan: String, texts: Result<(String, String), Trouble> },
     /// What lies at a store's place.

@@ -346,7 +346,7 @@ fn a_draft_is_checked_rehearsed_and_saved() {
         store: "oak".to_owned(),
         ..PlanDraft::default()
     };
-    let draft = Draft { plan, store: None, write_key: false };
+    let draft = Draft { plan, ..Draft::default() };
     world.ask(Request::Local(world.path("ridge")));
     let listed = world.hear(|report| match report {
         Report::Local(_, listed) => Some(listed.expect("a listing")),

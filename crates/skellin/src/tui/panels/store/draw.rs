@@ -136,7 +136,7 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
         }
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), list);
-    let about = "type its name; it is created with the store";
+    let about = "a name, or a full path; created with the store";
     let label = if is_drive { "directory" } else { "new directory" };
     let place = panel.store_at(&panel.path()).map(|new| new.draft.place.to_string());
     let lines = vec![

@@ -144,10 +144,12 @@ impl StorePanel {
 
     /// The directory the store will lie in.
     fn path(&self) -> String {
-        let name = self.new_folder.text();
-        let name = name.trim().trim_matches('/');
+        let typed = self.new_folder.text();
+        let name = typed.trim().trim_matches('/');
         match self.kind() {
             Kind::Drive => name.to_owned(),
+            // A full path is meant as it stands, whichever directory is open.
+            kind if kind != Kind::S3 && typed.trim().starts_with('/') => format!("/{name}"),
             _ if name.is_empty() => self.folder.clone(),
             _ => form::below(&self.folder, name),
         }

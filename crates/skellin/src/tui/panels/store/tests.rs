@@ -107,6 +107,10 @@ fn a_secret_goes_into_its_file_before_anything_is_asked_of_the_place() {
     typing.press(KeyCode::Char('2'));
     assert_eq!(typing.0.path(), "~/srv/skellin2");
     assert_eq!(typing.lacks(), "");
+    let typed = std::mem::replace(&mut typing.0.new_folder, TextField::of("/srv/hut/"));
+    assert_eq!(typing.0.path(), "/srv/hut", "a full path is meant as it stands");
+    assert_eq!(typing.lacks(), "");
+    typing.0.new_folder = typed;
     // Another password, after going back: the file is our own by now.
     typing.press(KeyCode::BackTab);
     for _ in 0..4 {

@@ -1,4 +1,4 @@
-//! How the guided plan looks.
+//! How a plan in the making looks.
 
 use std::os::unix::ffi::OsStrExt;
 
@@ -11,9 +11,13 @@ use ratatui::{
 };
 
 use super::{
-    guide,
-    text_field::{TextField, strength},
-    wizard::{Field, PAGES, Page, Trial, Wizard},
+    super::{
+        guide,
+        text_field::{TextField, strength},
+    },
+    Field, PAGES, Page, PlanPanel, Trial,
+    sources::Sources,
+    store::{Field as StoreField, StoreStep},
 };
 use skellin_plan::FORMS;
 
@@ -22,19 +26,25 @@ use crate::{
     words::{self, fit},
 };
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
-    let at = PAGES.iter().position(|(page, _)| *page == wizard.page).unwrap_or(0);
+pub(in crate::tui::panels) fn draw(
+    frame: &mut Frame<'_>,
+    app: &mut Model,
+    panel: &PlanPanel,
+    area: Rect,
+) {
+    let at = PAGES.iter().position(|(page, _)| *page == panel.page).unwrap_or(0);
     let names: Vec<&str> = PAGES.iter().map(|(_, name)| *name).collect();
     let head = "new plan; nothing is written before you save it";
     let (body, foot) = guide::frame(frame, app, area, head, &names, at);
     let theme = app.theme;
-    match wizard.page {
-        Page::Sources => sources(frame, app, wizard, body),
-        Page::Store => store(frame, app, wizard, body),
-        Page::Plan => plan(frame, app, wizard, body),
-        Page::Review => review(frame, app, wizard, body),
+    match panel.page {
+        Page::Sources => sources(frame, app, &panel.sources, body),
+        Page::Store => store(frame, app, &panel.store, body),
+        Page::Rules => rules(frame, app, panel, body),
+        Page::Plan => plan(frame, app, panel, body),
+        Page::Review => review(frame, app, panel, body),
     }
-    let said = match (&wizard.trouble, wizard.lacks()) {
+    let said = match (&panel.trouble, panel.lacks()) {
         (Some(trouble), _) => Line::styled(
             format!(
                 " ✕ {}{}",
@@ -44,37 +54,47 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area
             theme.wrong(),
         ),
         (None, Some(lacks)) => Line::styled(format!(" next: {lacks}"), theme.is()),
-        (None, None) if wizard.page == Page::Review => Line::from(""),
+        (None, None) if panel.page == Page::Review => Line::from(""),
         (None, None) => Line::styled(" ✓ this step is complete: Tab continues", theme.well()),
     };
     frame.render_widget(said, foot);
 }
 
-fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
+fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
     let theme = app.theme;
-    let marked = (wizard.sources.len() as u16).clamp(1, 5) + 1;
+    let marked = (step.selected.len() as u16).clamp(1, 5) + 1;
     let [title, list, chosen] =
         Layout::vertical([Constraint::Length(1), Constraint::Min(1), Constraint::Length(marked)])
             .areas(area);
     let width = usize::from(area.width);
-    let shown = words::path(wizard.folder.as_os_str().as_bytes());
-    frame.render_widget(Line::styled(fit(&format!(" in {shown}"), width), theme.strong()), title);
+    let head = match (&step.typed, &step.refused) {
+        (_, Some(refused)) => Line::styled(fit(&format!(" ✕ {refused}"), width), theme.wrong()),
+        (Some(typed), None) => {
+            let about = typed.completion().map(|completion| format!("→ {completion}"));
+            guide::field(app, true, "path", typed.shown(true), &about.unwrap_or_default(), false)
+        }
+        (None, None) => {
+            let shown = words::path(step.folder.as_os_str().as_bytes());
+            Line::styled(fit(&format!(" in {shown}"), width), theme.strong())
+        }
+    };
+    frame.render_widget(head, title);
     let mut lines = Vec::new();
-    match &wizard.entries {
+    match &step.entries {
         None => lines.push(Line::styled("   loading …", theme.quiet())),
         Some(Err(error)) => lines.push(Line::styled(format!("   ✕ {error}"), theme.wrong())),
         Some(Ok(entries)) if entries.is_empty() => {
             lines.push(Line::styled("   empty", theme.quiet()));
         }
         Some(Ok(entries)) => {
-            let mut window = wizard.list;
+            let mut window = step.list;
             window.offset = window.selected.saturating_sub(usize::from(list.height) / 2);
             for number in window.window(list.height.into(), entries.len()) {
                 let entry = &entries[number];
-                let path = wizard.folder.join(&entry.name);
-                let mark = if wizard.sources.contains(&path) {
+                let path = step.folder.join(&entry.name);
+                let mark = if step.selected.contains(&path) {
                     "[x]"
-                } else if wizard.sources.iter().any(|source| path.starts_with(source)) {
+                } else if step.selected.iter().any(|source| path.starts_with(source)) {
                     "[+]"
                 } else {
                     "[ ]"
@@ -85,7 +105,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) 
                 let name = format!(" {mark} {}{slash}", words::path(entry.name.as_bytes()));
                 let name = fit(&name, width.saturating_sub(12));
                 let line = format!("{name:<wide$}{size:>10} ", wide = width.saturating_sub(11));
-                let style = match (number == wizard.list.selected, mark) {
+                let style = match (number == step.list.selected, mark) {
                     (true, _) => theme.cursor(),
                     (false, "[x]") => theme.well(),
                     _ => Style::new(),
@@ -98,10 +118,10 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) 
     }
     frame.render_widget(Text::from(lines), list);
     let mut lines = vec![Line::styled(
-        format!(" Selected: {}", words::counted(wizard.sources.len() as u64, "path", "paths")),
+        format!(" Selected: {}", words::counted(step.selected.len() as u64, "path", "paths")),
         theme.strong(),
     )];
-    for path in wizard.sources.iter().take(5) {
+    for path in step.selected.iter().take(5) {
         lines.push(Line::from(fit(
             &format!("   {}", words::path(path.as_os_str().as_bytes())),
             width,
@@ -110,20 +130,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) 
     frame.render_widget(Text::from(lines), chosen);
 }
 
-fn field(
-    app: &Model,
-    wizard: &Wizard,
-    which: Field,
-    label: &str,
-    value: String,
-    about: &str,
-) -> Line<'static> {
-    // How strong a passphrase is, and how a schedule is understood, stays in sight.
-    let always = matches!(which, Field::Passphrase | Field::Schedule);
-    guide::field(app, wizard.field == which, label, value, about, always)
-}
-
-fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
+fn store(frame: &mut Frame<'_>, app: &mut Model, step: &StoreStep, area: Rect) {
     let theme = app.theme;
     let mut lines = vec![
         Line::styled(
@@ -132,10 +139,10 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
         ),
         Line::from(""),
     ];
-    let names = wizard.stores.iter().map(String::as_str).chain(["a new store …"]);
+    let names = step.names.iter().map(String::as_str).chain(["a new store …"]);
     for (number, name) in names.enumerate() {
-        let mark = if number == wizard.store { "(•)" } else { "( )" };
-        let here = wizard.field == Field::Choice && number == wizard.store;
+        let mark = if number == step.chosen { "(•)" } else { "( )" };
+        let here = step.field == StoreField::Choice && number == step.chosen;
         let row = area.y + lines.len() as u16;
         app.hits.add(Rect { y: row, height: 1, ..area }, Target::Entry(number));
         lines.push(Line::styled(
@@ -143,88 +150,78 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, wizard: &Wizard, area: Rect) {
             if here { theme.strong() } else { Style::new() },
         ));
     }
-    if wizard.is_new_store() {
-        let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
-        let keep = match wizard.keep {
-            true => format!("‹ in {} ›", wizard.key_file().display()),
-            false => "‹ not saved: ask each time ›".to_owned(),
-        };
-        lines.push(Line::from(""));
-        lines.push(field(
-            app,
-            wizard,
-            Field::StoreName,
-            "name",
-            shown(Field::StoreName, &wizard.store_name),
-            "for example oak",
-        ));
-        lines.push(field(
-            app,
-            wizard,
-            Field::Place,
-            "directory",
-            shown(Field::Place, &wizard.place),
-            "on another disk; created if needed",
-        ));
-        lines.push(field(
-            app,
-            wizard,
-            Field::Passphrase,
-            "passphrase",
-            shown(Field::Passphrase, &wizard.passphrase),
-            strength(wizard.passphrase.length()),
-        ));
-        lines.push(field(
-            app,
-            wizard,
-            Field::Again,
-            "repeat",
-            shown(Field::Again, &wizard.again),
-            "",
-        ));
-        lines.push(field(app, wizard, Field::Keep, "save", keep, "readable only by you"));
-        lines.push(Line::from(""));
-        lines.push(Line::styled(
-            " Without the passphrase the store cannot be read: keep a copy of it elsewhere.",
-            theme.is(),
-        ));
+    let shown = |which: StoreField, field: &TextField| field.shown(step.field == which);
+    let field = |which: StoreField, label: &str, value: String, about: &str| {
+        // How strong a passphrase is stays in sight.
+        let always = which == StoreField::Passphrase;
+        guide::field(app, step.field == which, label, value, about, always)
+    };
+    let keep = || match step.keep {
+        true => format!("‹ in {} ›", step.key_file().display()),
+        false => "‹ not saved: ask each time ›".to_owned(),
+    };
+    if step.is_new() {
+        let completion = step.place.completion().map(|completion| format!("→ {completion}"));
+        let about = completion.as_deref().unwrap_or("on another disk; created if needed");
+        let place = step.place.shown(step.field == StoreField::Place);
+        let passphrase = shown(StoreField::Passphrase, &step.passphrase);
+        let strong = strength(step.passphrase.length());
+        lines.extend([
+            Line::from(""),
+            field(StoreField::Name, "name", shown(StoreField::Name, &step.name), "for example oak"),
+            field(StoreField::Place, "directory", place, about),
+            field(StoreField::Passphrase, "passphrase", passphrase, strong),
+            field(StoreField::Again, "repeat", shown(StoreField::Again, &step.again), ""),
+            field(StoreField::Keep, "save", keep(), "readable only by you"),
+            Line::from(""),
+            Line::styled(
+                " Without the passphrase the store cannot be read: keep a copy of it elsewhere.",
+                theme.is(),
+            ),
+        ]);
+    } else if step.is_keyless() {
+        let passphrase = shown(StoreField::Passphrase, &step.passphrase);
+        lines.extend([
+            Line::from(""),
+            Line::styled(
+                format!(
+                    " The passphrase of {} is not configured: scheduled runs cannot start without it.",
+                    step.called()
+                ),
+                theme.is(),
+            ),
+            field(StoreField::Passphrase, "passphrase", passphrase, "empty: ask each time"),
+            field(StoreField::Keep, "save", keep(), "readable only by you"),
+        ]);
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }
 
-fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
+fn rules(frame: &mut Frame<'_>, app: &mut Model, panel: &PlanPanel, area: Rect) {
+    let lines = panel.rules.lines(app, area.width.into());
+    for number in 0..panel.rules.count() {
+        let row = Rect { y: area.y + 2 + number as u16, height: 1, ..area };
+        app.hits.add(row.intersection(area), Target::Entry(number));
+    }
+    frame.render_widget(Text::from(lines), area);
+}
+
+fn plan(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
     let theme = app.theme;
-    let shown = |which: Field, line: &TextField| line.shown(wizard.field == which);
-    let read_back = match skellin_plan::Schedule::parse(&wizard.schedule.text()) {
-        _ if wizard.schedule.text().trim().is_empty() => "empty: by hand only".to_owned(),
+    let field = |which: Field, label: &str, typed: &TextField, about: &str| {
+        // How a schedule is understood stays in sight.
+        let (here, always) = (panel.field == which, which == Field::Schedule);
+        guide::field(app, here, label, typed.shown(here), about, always)
+    };
+    let read_back = match skellin_plan::Schedule::parse(&panel.schedule.text()) {
+        _ if panel.schedule.text().trim().is_empty() => "empty: by hand only".to_owned(),
         Ok(schedule) => schedule.words(),
         Err((what, hint)) => format!("✕ {what} → {hint}"),
     };
     let mut lines = vec![
-        field(
-            app,
-            wizard,
-            Field::Name,
-            "name",
-            shown(Field::Name, &wizard.name),
-            "a-z, 0-9, - and _",
-        ),
-        field(
-            app,
-            wizard,
-            Field::About,
-            "about",
-            shown(Field::About, &wizard.about),
-            "description",
-        ),
-        field(
-            app,
-            wizard,
-            Field::Schedule,
-            "runs",
-            shown(Field::Schedule, &wizard.schedule),
-            &read_back,
-        ),
+        field(Field::Name, "name", &panel.name, "a-z, 0-9, - and _"),
+        field(Field::About, "about", &panel.about, "description"),
+        field(Field::Schedule, "runs", &panel.schedule, &read_back),
         Line::from(""),
         Line::styled(" Forms of backup:", theme.strong()),
     ];
@@ -236,10 +233,10 @@ fn plan(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
 }
 
-fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
+fn review(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
     let theme = app.theme;
     let mut lines = Vec::new();
-    let Some(state) = &wizard.state else {
+    let Some(state) = &panel.state else {
         return frame.render_widget(Line::styled("   checking …", theme.quiet()), area);
     };
     for (what, hint) in &state.checked.mistakes {
@@ -258,11 +255,11 @@ fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
         lines.extend(text.lines().map(|line| Line::from(format!("   {line}"))));
     }
     lines.push(Line::from(""));
-    if wizard.is_new_store() && state.checked.plan.is_some() {
-        let place = wizard.place.text();
+    if panel.store.is_new() && state.checked.plan.is_some() {
+        let place = panel.store.place.text();
         lines.push(Line::from(format!(" The store is created in {place} when you save.")));
     }
-    match &wizard.trial {
+    match &panel.trial {
         Trial::None => {}
         Trial::Going { progress, .. } => {
             let share = match progress.total_files {
@@ -296,11 +293,11 @@ fn review(frame: &mut Frame<'_>, app: &Model, wizard: &Wizard, area: Rect) {
             lines.push(Line::styled(format!(" ✕ dry run: {}", trouble.what), theme.wrong()));
         }
     }
-    if state.checked.plan.is_some() && !wizard.saving {
-        let trial = if matches!(wizard.trial, Trial::None) { " d makes a dry run," } else { "" };
+    if state.checked.plan.is_some() && !panel.saving {
+        let trial = if matches!(panel.trial, Trial::None) { " d makes a dry run," } else { "" };
         lines.push(Line::styled(format!("{trial} Enter saves it."), theme.is()));
     }
-    if wizard.saving {
+    if panel.saving {
         lines.push(Line::styled(" saving …", theme.is()));
     }
     frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
