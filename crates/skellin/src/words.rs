@@ -3,7 +3,7 @@
 use std::{borrow::Cow, time::Duration};
 
 use jiff::{Timestamp, tz::TimeZone};
-use unicode_width::UnicodeWidthChar;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// A number of bytes with its unit.
 pub(crate) fn bytes(bytes: u64) -> String {
@@ -292,15 +292,44 @@ pub(crate) fn mode(kind: skellin_store::Kind, mode: u32) -> String {
     out
 }
 
-/// The first columns of a text.
+/// A text in so many columns; where that is too few, `…` stands for the rest.
 pub(crate) fn fit(text: &str, columns: usize) -> String {
+    if text.trim_end().width() <= columns {
+        return beginning(text, columns).to_owned();
+    }
+    if columns == 0 {
+        return String::new();
+    }
+    format!("{}…", beginning(text, columns - 1))
+}
+
+/// A name in so many columns; where that is too few, its head and its tail with `…` between them,
+/// since the end of a name tells its kind.
+pub(crate) fn fit_name(name: &str, columns: usize) -> String {
+    if name.width() <= columns || columns < 8 {
+        return fit(name, columns);
+    }
+    let tail = (columns - 1) / 3;
+    let mut from = name.len();
     let mut used = 0;
-    text.chars()
-        .take_while(|c| {
-            used += c.width().unwrap_or(0);
-            used <= columns
-        })
-        .collect()
+    for (at, c) in name.char_indices().rev() {
+        used += c.width().unwrap_or(0);
+        if used > tail {
+            break;
+        }
+        from = at;
+    }
+    format!("{}…{}", beginning(name, columns - 1 - tail), &name[from..])
+}
+
+/// As much of a text as so many columns hold.
+fn beginning(text: &str, columns: usize) -> &str {
+    let mut used = 0;
+    let end = text.char_indices().find(|(_, c)| {
+        used += c.width().unwrap_or(0);
+        used > columns
+    });
+    &text[..end.map_or(text.len(), |(at, _)| at)]
 }
 
 /// A folder of a store's place as people are told of it, and what it is for.
@@ -322,6 +351,21 @@ pub(crate) fn holding(folder: &str) -> (&str, &'static str) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_does_not_fit_is_cut_visibly() {
+        assert_eq!(fit("two terns", 9), "two terns");
+        assert_eq!(fit("two terns", 8), "two ter…");
+        assert_eq!(fit("two terns     ", 10), "two terns ", "blanks at the end are no loss");
+        assert_eq!(
+            (fit("tern", 1), fit("tern", 0), fit("", 0)),
+            ("…".into(), "".into(), "".into())
+        );
+        assert_eq!(fit("海鳥の記録", 6), "海鳥…", "wide characters are never halved");
+        assert_eq!(fit_name("gauge-readings-2026-november.csv", 20), "gauge-reading…er.csv");
+        assert_eq!(fit_name("gauge.csv", 9), "gauge.csv");
+        assert!(fit_name("海鳥の記録とその他のもの.csv", 12).width() <= 12);
+    }
 
     #[test]
     fn numbers_have_units() {

@@ -13,6 +13,7 @@ mod health;
 mod hits;
 mod keys;
 mod lanes;
+mod lines;
 mod model;
 mod overlay;
 mod panels;

@@ -17,13 +17,14 @@ mod rule;
 mod store;
 mod text_field;
 
+use super::lines::wrap;
 use ratatui::{
     Frame,
     crossterm::event::{KeyCode, KeyEvent},
     layout::Rect,
     style::Style,
     text::{Line, Span},
-    widgets::{Block, Clear, Padding, Paragraph, Wrap},
+    widgets::{Block, Clear, Padding, Paragraph},
 };
 use skellin_engine::Cancel;
 use skellin_store::RunId;
@@ -388,8 +389,8 @@ fn popup(
     let theme = app.theme;
     let width = area.width.saturating_sub(4).min(most);
     let inner = usize::from(width.saturating_sub(4)).max(1);
-    let wrapped: usize = lines.iter().map(|line| line.width().div_ceil(inner).max(1)).sum();
-    let height = (wrapped as u16 + 2).min(area.height.saturating_sub(2));
+    let lines = wrap(lines, inner);
+    let height = (lines.len() as u16 + 2).min(area.height.saturating_sub(2));
     let place = Rect {
         x: area.x + (area.width - width) / 2,
         y: area.y + area.height.saturating_sub(height) / 2,
@@ -402,5 +403,5 @@ fn popup(
         .title(Span::styled(title, theme.strong()))
         .border_style(app.tense_style())
         .padding(Padding::horizontal(1));
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }).block(block), place);
+    frame.render_widget(Paragraph::new(lines).block(block), place);
 }

@@ -20,7 +20,7 @@ use super::{
     window,
     worker::VersionRow,
 };
-use crate::words::{self, fit};
+use crate::words::{self, fit, fit_name};
 
 /// Columns between the left edge and the lanes' cells, beside the names.
 const MARGIN: usize = 3;
@@ -51,7 +51,9 @@ impl Sheet {
 /// How high the ribbon wants to be, for a screen's height.
 pub(super) fn height(app: &Model, screen: u16) -> u16 {
     let strip = u16::from(app.has_strip());
-    (app.lanes.len() as u16 + 1 + strip).clamp(2 + strip, (screen / 3).max(3))
+    // On a small screen what a plan has to say matters more than the plans beside it.
+    let most = if screen < 30 { 4 } else { screen / 3 };
+    (app.lanes.len() as u16 + 1 + strip).clamp(2 + strip, most)
 }
 
 /// Draws it, and notes what can be clicked.
@@ -211,7 +213,7 @@ fn most_in_a_cell(lane: &Lane, sheet: &Sheet, width: usize) -> usize {
 
 fn lane_line(app: &Model, number: usize, sheet: &Sheet, width: usize) -> Line<'static> {
     let (theme, lane, current) = (app.theme, &app.lanes[number], number == app.lane);
-    let label = format!("{:<width$} ", fit(&lane.label(), sheet.name), width = sheet.name);
+    let label = format!("{:<width$} ", fit_name(&lane.label(), sheet.name), width = sheet.name);
     let pointer = match (&lane.work, current) {
         (Work::Going { .. }, _) => "▶ ",
         (_, true) => "▌ ",
@@ -322,7 +324,7 @@ fn strip_line(app: &Model, sheet: &Sheet) -> Line<'static> {
     let name = app.tree.selected.as_deref().map_or(String::new(), |path| {
         words::path(path.rsplit(|b| *b == b'/').find(|part| !part.is_empty()).unwrap_or(path))
     });
-    let label = format!("{:<width$} ", fit(&name, sheet.name), width = sheet.name);
+    let label = format!("{:<width$} ", fit_name(&name, sheet.name), width = sheet.name);
     let mut spans = vec![Span::raw("  "), Span::styled(label, theme.quiet())];
     let Some(versions) = app.versions() else {
         spans.push(Span::styled("looking for versions …", theme.quiet()));

@@ -1,15 +1,11 @@
 //! Is: the plan as it stands now, what a run would do, and the run while it goes on.
 
-use ratatui::{
-    Frame,
-    layout::Rect,
-    text::{Line, Text},
-};
+use ratatui::{Frame, layout::Rect, text::Line};
 use unicode_width::UnicodeWidthStr;
 
 use super::{
     live,
-    parts::{fact, is_open, paragraph},
+    parts::{fact, is_open, paragraph, plain},
     review, work,
 };
 use crate::{
@@ -82,7 +78,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     lines.extend(to_mend(app, lane, usize::from(area.width)));
     lines.push(Line::from(""));
     let head = lines.len() as u16;
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
     let below = Rect { y: area.y + head, height: area.height.saturating_sub(head), ..area };
     if below.height == 0 || !is_open(frame, app, below) {
         return;

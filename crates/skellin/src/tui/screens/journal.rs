@@ -3,11 +3,11 @@
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
-    text::{Line, Span, Text},
+    text::{Line, Span},
 };
 use skellin_engine::{JournalEntry, Outcome};
 
-use super::parts::{Cells, column, fact, list, number, paragraph, trouble_lines};
+use super::parts::{Cells, column, fact, list, number, paragraph, plain, trouble_lines};
 use crate::{
     tui::model::{Model, Papers},
     words::{self, fit},
@@ -118,7 +118,6 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Layout::vertical([Constraint::Min(3), Constraint::Length(below)]).areas(area);
     let width = usize::from(area.width);
     let is_wide = width >= 110;
-    let did = width.saturating_sub(if is_wide { 86 } else { 58 }).clamp(0, 110);
     let mut columns = vec![
         column("day", if is_wide { 15 } else { 6 }),
         column("at", 5),
@@ -136,7 +135,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     if compares {
         columns.push(column("", 12));
     }
-    columns.push(column("result", did));
+    let used = columns.iter().map(|column| column.width + 2).sum::<usize>() + 2;
+    columns.push(column("result", width.saturating_sub(used).min(110)));
     let row = |app: &Model, row: usize| {
         let Some(Ok(papers)) = &app.journal else {
             return Cells { cells: Vec::new(), style: app.theme.quiet(), styled: 0 };
@@ -225,7 +225,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         lines.push(Line::styled(fit(&format!("  ▲ {count}{first}"), width), theme.wrong()));
     }
     lines.truncate(usize::from(area.height));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }
 
 #[cfg(test)]

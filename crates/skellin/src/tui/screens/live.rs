@@ -13,12 +13,12 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{
     map,
-    parts::{paragraph, said, trouble_lines},
+    parts::{paragraph, plain, said, trouble_lines},
     was::{change, draw_tree, tree_name},
 };
 use crate::{
     tui::{counting::State, lanes::Work, model::Model, theme::Theme, tree::Shown},
-    words::{self, fit},
+    words::{self, fit, fit_name},
 };
 
 /// Columns from which the map stands beside the tree.
@@ -48,7 +48,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         lines.push(Line::styled(fit(&line, area.width.into()), app.theme.is()));
     }
     let head = lines.len() as u16;
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
     let area = Rect { y: area.y + head, height: area.height.saturating_sub(head), ..area };
     if app.map_alone && !app.is_wide {
         return map::draw(frame, app, area);
@@ -251,7 +251,7 @@ fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<
     };
     let bar_width: usize = bar.iter().map(Span::width).sum();
     let room = width.saturating_sub(before.width() + sizes.width() + bar_width + becomes.width());
-    let name = fit(&tree_name(row), room);
+    let name = fit_name(&tree_name(row), room);
     let name = format!("{name}{}", " ".repeat(room.saturating_sub(name.width())));
     let name_style = match row.facts.change {
         Change::Gone | Change::Skipped => theme.quiet(),

@@ -1,11 +1,11 @@
 //! What the screens share: paragraphs, lists, facts.
 
+use crate::tui::lines::{cut, wrap};
 use ratatui::{
     Frame,
     layout::Rect,
     style::Style,
     text::{Line, Span, Text},
-    widgets::{Paragraph, Wrap},
 };
 
 use unicode_width::UnicodeWidthStr;
@@ -26,7 +26,12 @@ pub(super) fn trouble_lines(app: &Model, trouble: &Trouble) -> Vec<Line<'static>
 }
 
 pub(super) fn paragraph(frame: &mut Frame<'_>, lines: Vec<Line<'static>>, area: Rect) {
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
+}
+
+/// Lines as they are, the longer ones cut visibly.
+pub(super) fn plain(frame: &mut Frame<'_>, lines: Vec<Line<'static>>, area: Rect) {
+    frame.render_widget(Text::from(cut(lines, area.width.into())), area);
 }
 
 /// Whether the store of the current lane is open; draws why not otherwise.
@@ -110,7 +115,7 @@ pub(super) fn list(
         lines.push(Line::from(spans));
     }
     lines.push(Line::styled(format!("  {total}"), theme.quiet()));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }
 
 /// A label and what stands beside it.

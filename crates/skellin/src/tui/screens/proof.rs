@@ -4,11 +4,11 @@
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
-    text::{Line, Span, Text},
+    text::{Line, Span},
 };
 use skellin_engine::{JournalEntry, Outcome, Work};
 
-use super::parts::{Cells, column, list, number, paragraph};
+use super::parts::{Cells, column, list, number, paragraph, plain};
 use crate::{
     tui::model::Model,
     words::{self, fit},
@@ -132,5 +132,5 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         lines.push(Line::from(fit(&format!("  → {proof}"), width)));
     }
     lines.extend(lately(app, width));
-    frame.render_widget(Text::from(lines), lower);
+    plain(frame, lines, lower);
 }

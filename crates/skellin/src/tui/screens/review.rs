@@ -1,15 +1,11 @@
 //! The head of a review: what a dry run has found and what a run would take, above the tree of
 //! what would become of each path.
 
-use ratatui::{
-    Frame,
-    layout::Rect,
-    text::{Line, Text},
-};
+use ratatui::{Frame, layout::Rect, text::Line};
 use skellin_engine::{RunReport, RunStatus};
 use unicode_width::UnicodeWidthStr;
 
-use super::parts::said;
+use super::parts::{plain, said};
 use crate::{
     tui::{lanes::Work, model::Model},
     words::{self, fit},
@@ -58,7 +54,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) -> u16 {
         lines.push(Line::styled(fit(&format!("  note: {note}"), width), theme.quiet()));
     }
     let used = (lines.len() as u16).min(area.height);
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
     used
 }
 

@@ -3,13 +3,13 @@
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
-    text::{Line, Span, Text},
+    text::{Line, Span},
 };
 
 use skellin_engine::DriveState;
 use unicode_width::UnicodeWidthStr;
 
-use super::parts::{Cells, column, fact, list, number, paragraph};
+use super::parts::{Cells, column, fact, list, number, paragraph, plain};
 use crate::{
     tui::{model::Model, worker::StoreRow},
     words,
@@ -217,5 +217,5 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     }
     lines.extend(newest);
     lines.truncate(usize::from(area.height));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }

@@ -10,7 +10,7 @@ use skellin_engine::{Change, Outcome};
 use skellin_store::Kind;
 use unicode_width::UnicodeWidthStr;
 
-use super::parts::{is_open, paragraph, trouble_lines};
+use super::parts::{is_open, paragraph, plain, trouble_lines};
 use crate::{
     tui::{
         hits::Target,
@@ -18,7 +18,7 @@ use crate::{
         model::{Cursor, Study},
         tree::Shown,
     },
-    words::{self, fit},
+    words::{self, fit, fit_name},
 };
 
 /// Columns from which the versions stand beside the tree.
@@ -100,7 +100,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let line = vec![Line::styled("│", app.theme.quiet()); usize::from(gap.height)];
         frame.render_widget(Text::from(line), gap);
         let lines = about_path(app, usize::from(side.width), usize::from(side.height));
-        frame.render_widget(Text::from(lines), side);
+        plain(frame, lines, side);
     }
 }
 
@@ -143,7 +143,7 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
         app.hits.add(Rect { y, height: 1, ..area }, Target::Row(number));
         lines.push(line);
     }
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }
 
 /// How an entry changed, as a sign and a word.
@@ -199,7 +199,7 @@ fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<
         ),
     };
     let room = width.saturating_sub(before.width() + after.width());
-    let name = fit(&name, room);
+    let name = fit_name(&name, room);
     let blanks = " ".repeat(room.saturating_sub(name.width()));
     if selected {
         return Line::styled(format!("{before}{name}{blanks}{after}"), theme.cursor());

@@ -4,13 +4,13 @@ use ratatui::{
     Frame,
     layout::Rect,
     style::Style,
-    text::{Line, Span, Text},
+    text::{Line, Span},
 };
 
 use skellin_engine::timers::Starter;
 use skellin_plan::Plan;
 
-use super::parts::fact;
+use super::parts::{fact, plain};
 use crate::{
     tui::{lanes::Lane, model::Model},
     words,
@@ -143,5 +143,5 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         },
         theme.quiet(),
     ));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }

@@ -1,11 +1,12 @@
 //! A run or a dry run while it goes on, and what came of it.
 
+use super::parts::plain;
 use std::time::Duration;
 
 use ratatui::{
     Frame,
     layout::Rect,
-    text::{Line, Span, Text},
+    text::{Line, Span},
 };
 use skellin_engine::{Exception, Progress, RunReport, RunStatus};
 
@@ -39,7 +40,7 @@ pub(super) fn going(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     lines.push(Line::from(""));
     let exceptions = exceptions.clone();
     lines.extend(exception_lines(app, &exceptions, progress.exceptions, area));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }
 
 fn progress_lines(app: &Model, progress: &Progress, width: usize) -> Vec<Line<'static>> {
@@ -113,10 +114,10 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         lines.push(Line::styled(fit(&format!("  note: {note}"), width), theme.quiet()));
     }
     lines.push(Line::from(""));
-    let Ok(report) = result else { return frame.render_widget(Text::from(lines), area) };
+    let Ok(report) = result else { return plain(frame, lines, area) };
     if report.exceptions.is_empty() {
         lines.push(Line::styled("  Esc: back to the sources", theme.quiet()));
-        return frame.render_widget(Text::from(lines), area);
+        return plain(frame, lines, area);
     }
     let count = report.exception_count;
     let mut reasons: Vec<&str> =
@@ -151,7 +152,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         words::counted(count, "exception", "exceptions")
     );
     lines.push(Line::styled(total, theme.quiet()));
-    frame.render_widget(Text::from(lines), area);
+    plain(frame, lines, area);
 }
 
 /// What a run has done, or would do.

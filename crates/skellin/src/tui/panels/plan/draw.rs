@@ -1,5 +1,6 @@
 //! How a plan in the making looks.
 
+use crate::tui::lines::wrap;
 use std::os::unix::ffi::OsStrExt;
 
 use ratatui::{
@@ -7,7 +8,6 @@ use ratatui::{
     layout::{Constraint, Layout, Rect},
     style::Style,
     text::{Line, Span, Text},
-    widgets::{Paragraph, Wrap},
 };
 
 use super::{
@@ -23,7 +23,7 @@ use skellin_plan::FORMS;
 
 use crate::{
     tui::{hits::Target, model::Model, widgets::bar},
-    words::{self, fit},
+    words::{self, fit, fit_name},
 };
 
 pub(in crate::tui::panels) fn draw(
@@ -103,7 +103,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
                 let size =
                     if entry.is_directory { String::new() } else { words::bytes(entry.size) };
                 let name = format!(" {mark} {}{slash}", words::path(entry.name.as_bytes()));
-                let name = fit(&name, width.saturating_sub(12));
+                let name = fit_name(&name, width.saturating_sub(12));
                 let line = format!("{name:<wide$}{size:>10} ", wide = width.saturating_sub(11));
                 let style = match (number == step.list.selected, mark) {
                     (true, _) => theme.cursor(),
@@ -194,7 +194,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, step: &StoreStep, area: Rect) {
             field(StoreField::Keep, "save", keep(), "readable only by you"),
         ]);
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
 fn rules(frame: &mut Frame<'_>, app: &mut Model, panel: &PlanPanel, area: Rect) {
@@ -230,7 +230,7 @@ fn plan(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
         let style = if number == 0 { Style::new() } else { theme.quiet() };
         lines.push(Line::styled(format!("   {mark} {form:<10} {what}"), style));
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
 fn review(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
@@ -300,5 +300,5 @@ fn review(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
     if panel.saving {
         lines.push(Line::styled(" saving …", theme.is()));
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }

@@ -1,11 +1,11 @@
 //! How the guided store looks.
 
+use crate::tui::lines::wrap;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
     style::Style,
     text::{Line, Span, Text},
-    widgets::{Paragraph, Wrap},
 };
 
 use super::{
@@ -59,7 +59,7 @@ fn kinds(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect)
             Span::styled((*about).to_owned(), theme.quiet()),
         ]));
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
 fn way(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
@@ -82,7 +82,7 @@ fn way(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
         let text = format!(" The secret is saved in {}, readable only by you.", file.display());
         lines.push(Line::styled(text, theme.quiet()));
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
 fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
@@ -135,7 +135,7 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
             }
         }
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), list);
+    frame.render_widget(Text::from(wrap(lines, list.width.into())), list);
     let about = "a name, or a full path; created with the store";
     let label = if is_drive { "directory" } else { "new directory" };
     let place = panel.store_at(&panel.path()).map(|new| new.draft.place.to_string());
@@ -178,7 +178,7 @@ fn passphrase(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect
             theme.is(),
         ),
     ];
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
 fn make(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
@@ -226,5 +226,5 @@ fn make(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
             lines.push(Line::styled(text, theme.quiet()));
         }
     }
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }), area);
+    frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
