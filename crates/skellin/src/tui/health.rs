@@ -29,9 +29,10 @@ struct Concern {
 /// One line that says whether all is well, and the first thing that is not.
 pub(super) fn top_line(app: &Model, width: usize) -> Line<'static> {
     let theme = app.theme;
-    let (state, style) = state(app);
+    let (state, short, style) = state(app);
     let now = words::moment(app.now);
     let room = width.saturating_sub(14 + app.machine.width());
+    let state = if state.width() > room { short.unwrap_or(state) } else { state };
     // The date gives way before the state does.
     let with_date = room.saturating_sub(now.width() + 3) >= state.width().min(room);
     let state = fit(&state, if with_date { room - now.width() - 3 } else { room });
@@ -48,7 +49,8 @@ pub(super) fn top_line(app: &Model, width: usize) -> Line<'static> {
     Line::from(spans)
 }
 
-fn state(app: &Model) -> (String, Style) {
+/// The state in words, in fewer words if there are, and how they look.
+fn state(app: &Model) -> (String, Option<String>, Style) {
     let theme = app.theme;
     // Other machines look after their plans themselves.
     let own: Vec<&Lane> = app.lanes.iter().filter(|lane| lane.plan.is_some()).collect();
@@ -66,14 +68,14 @@ fn state(app: &Model) -> (String, Style) {
     concerns.sort_by_key(|concern| !concern.is_wrong);
     if let Some(first) = concerns.first() {
         let style = if first.is_wrong { theme.wrong() } else { theme.is() };
-        return (format!("{} of {plans} safe ─ {}", all - concerns.len(), first.what), style);
+        return (format!("{} of {plans} safe ─ {}", all - concerns.len(), first.what), None, style);
     }
     let is_loading = own.iter().any(|lane| matches!(lane.known, Known::Loading));
     if all > 0 && (is_loading || app.starter.is_none() || app.journal.is_none()) {
-        return ("checking the plans …".to_owned(), theme.quiet());
+        return ("checking the plans …".to_owned(), None, theme.quiet());
     }
     match own.iter().filter_map(|lane| lane.marks.last()).map(|mark| mark.time).min() {
-        None => ("○ no plan yet".to_owned(), theme.is()),
+        None => ("○ no plan yet".to_owned(), None, theme.is()),
         Some(oldest) => {
             let newest = match all {
                 1 => "newest snapshot",
@@ -81,7 +83,8 @@ fn state(app: &Model) -> (String, Style) {
             };
             let age = words::age(app.now - oldest);
             let proof = proof(app, &own);
-            (format!("✓ {plans} safe ─ {newest} {age} old ─ {proof}"), theme.well())
+            let long = format!("✓ {plans} safe ─ {newest} {age} old ─ {proof}");
+            (long, Some(format!("✓ {plans} safe ─ {age} old ─ {proof}")), theme.well())
         }
     }
 }
