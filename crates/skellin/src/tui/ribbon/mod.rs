@@ -59,7 +59,8 @@ pub(super) fn height(app: &Model, screen: u16) -> u16 {
 /// Draws it, and notes what can be clicked.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let longest = app.lanes.iter().map(|lane| lane.label().width()).max().unwrap_or(0);
-    let name = longest.clamp(8, if area.width < 100 { 14 } else { 22 });
+    let (least, most) = if area.width < 100 { (10, 14) } else { (12, 22) };
+    let name = longest.clamp(least, most);
     let columns = usize::from(area.width).saturating_sub(name + MARGIN + 1).max(10);
     let window = &app.window;
     let sheet = Sheet { name, columns, start: window.start(), span: window.span() };
@@ -101,14 +102,16 @@ fn axis_line(app: &Model, sheet: &Sheet, first: usize, shown: usize) -> Line<'st
     let now = sheet.column(app.now);
     let cells = axis::labels(sheet.start, sheet.span, sheet.columns, now);
     let mut spans = vec![Span::styled(label, theme.quiet())];
-    for (column, cell) in cells.into_iter().enumerate() {
+    let is_blank = |column: usize| cells.get(column).is_none_or(|cell| *cell == ' ');
+    for (column, cell) in cells.iter().copied().enumerate() {
         let is_now = now.is_some_and(|now| (now..now + 3).contains(&column));
         if cursor == Some(column) && !(is_now && app.cursor == Cursor::Is) {
             let style = app.tense_style().add_modifier(Modifier::BOLD);
             // A date under the cursor stays as it is; the lane shows where it stands.
-            spans.push(match cell {
-                ' ' => Span::styled("▾", style),
-                cell => Span::styled(cell.to_string(), theme.quiet()),
+            let is_free = (column.saturating_sub(1)..=column + 1).all(is_blank);
+            spans.push(match is_free {
+                true => Span::styled("▾", style),
+                false => Span::styled(cell.to_string(), theme.quiet()),
             });
         } else {
             let style = if is_now { theme.is() } else { theme.quiet() };
