@@ -225,6 +225,11 @@ fn a_restore_that_restored_nothing_says_so_and_a_slip_in_a_path_is_told() {
     assert!(said.starts_with("nothing was restored: all 4 paths are already there"), "{said}");
     let (_, report) = world.json(&restore);
     assert_eq!((&report["restored"], &report["left"]), (&0.into(), &4.into()));
+    // A path may be given as `versions` takes it: below a source, or from where one stands.
+    assert_eq!(world.done(&["print", "readings@newest", "2026/gauges.csv"]), "1.8");
+    let mut here = world.command(&["print", "readings@newest", "gauges.csv"]);
+    let said = here.current_dir(world.path("ridge/2026")).output().unwrap();
+    assert_eq!(said.stdout, b"1.8");
     let wrong = world.path("ridge/2026/gauge.csv").display().to_string();
     let (status, said) = world.fail(&[&restore[..], &[&wrong]].concat());
     assert_eq!(status, 2);

@@ -15,7 +15,7 @@ use crate::{
     error::{EngineError, Result},
 };
 pub use listing::{Against, difference, list};
-pub use naming::{Followed, follow};
+pub use naming::{Followed, follow, named_in};
 pub use versions::{PathHistory, Version};
 
 /// A path in a snapshot.

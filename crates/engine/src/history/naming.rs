@@ -6,7 +6,7 @@ use std::{collections::HashSet, os::unix::ffi::OsStrExt, path::Path};
 use skellin_plan::FarSource;
 use skellin_store::{Body, Snapshot, Store};
 
-use super::{Version, snapshots, versions::PathHistory};
+use super::{Located, Version, locate, must_locate, snapshots, versions::PathHistory};
 use crate::{
     error::{EngineError, Result},
     path::join,
@@ -64,6 +64,35 @@ pub fn follow(store: &Store, plan: &str, text: &[u8], stand: &Path) -> Result<Op
                 hint: format!("choose one: {}{more}", shown.collect::<Vec<_>>().join(", ")),
             })
         }
+    }
+}
+
+/// A path in a snapshot: in full, beginning with a source's name, or relative to a directory, `stand`,
+/// or to a source.
+///
+/// # Errors
+/// [`EngineError::Unknown`] if there is none, or several sources have it; or if the tree cannot be
+/// read.
+pub fn named_in(store: &Store, snapshot: &Snapshot, text: &[u8], stand: &Path) -> Result<Located> {
+    let mut found: Vec<Located> = locate(store, snapshot, text)?.into_iter().collect();
+    if found.is_empty() && !text.starts_with(b"/") && !FarSource::is_address(text) {
+        found.extend(locate(store, snapshot, &join(stand.as_os_str().as_bytes(), text))?);
+        if found.is_empty() {
+            for source in &snapshot.sources {
+                found.extend(locate(store, snapshot, &join(&source.path, text))?);
+            }
+        }
+    }
+    if found.len() > 1 {
+        let paths = found.iter().map(|one| String::from_utf8_lossy(&one.path));
+        return Err(EngineError::Unknown {
+            what: format!("{} sources have {}", found.len(), String::from_utf8_lossy(text)),
+            hint: format!("choose one: {}", paths.collect::<Vec<_>>().join(", ")),
+        });
+    }
+    match found.pop() {
+        Some(located) => Ok(located),
+        None => must_locate(store, snapshot, text),
     }
 }
 

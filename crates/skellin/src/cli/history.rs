@@ -5,6 +5,7 @@ use std::{
     collections::BTreeMap,
     ffi::OsString,
     io::{self, IsTerminal as _},
+    path::PathBuf,
     sync::Arc,
 };
 
@@ -179,7 +180,7 @@ fn tree_of(
     args: &TreeArgs,
 ) -> Result<Exit, CliError> {
     let from: Vec<Located> = match &args.path {
-        Some(path) => vec![past::must_locate(store, snapshot, path.as_bytes())?],
+        Some(path) => vec![past::named_in(store, snapshot, path.as_bytes(), &standing())?],
         None => past::roots(store, snapshot)?,
     };
     let (mut entries, mut files, mut bytes) = (Vec::new(), 0u64, 0u64);
@@ -243,7 +244,7 @@ fn tree_line(
 
 pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, CliError> {
     let stores = context.stores(&args.which, Some(&args.plan))?;
-    let (series, stand) = (context.series(&args.plan), std::env::current_dir().unwrap_or_default());
+    let (series, stand) = (context.series(&args.plan), standing());
     let mut found: Option<past::Followed> = None;
     context.attending(&stores, || {
         for (_, store) in &stores {
@@ -298,9 +299,15 @@ pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, C
     Ok(Exit::Done)
 }
 
+/// The directory paths are relative to.
+pub(super) fn standing() -> PathBuf {
+    // Without one only full paths are found.
+    std::env::current_dir().unwrap_or_default()
+}
+
 pub(super) fn print(context: &Context, args: &PrintArgs) -> Result<Exit, CliError> {
     let (_, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
-    let located = past::must_locate(&store, &snapshot, args.path.as_bytes())?;
+    let located = past::named_in(&store, &snapshot, args.path.as_bytes(), &standing())?;
     let mut out: Box<dyn io::Write> = match io::stdout().is_terminal() {
         true => Box::new(Harmless(io::stdout().lock())),
         false => Box::new(io::stdout().lock()),

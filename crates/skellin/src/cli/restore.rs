@@ -21,6 +21,7 @@ use super::{
     WhichStore,
     context::Context,
     error::CliError,
+    history::standing,
     output::{self, json_path},
     run::exceptions_text,
     signals,
@@ -112,7 +113,7 @@ fn restore_from(
     }
     let mut paths = Vec::new();
     for path in &args.paths {
-        paths.push(history::must_locate(store, snapshot, path.as_bytes())?);
+        paths.push(history::named_in(store, snapshot, path.as_bytes(), &standing())?);
     }
     if args.paths.is_empty() {
         paths = history::roots(store, snapshot)?;

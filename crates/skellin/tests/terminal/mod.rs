@@ -68,7 +68,7 @@ impl Screen {
 
     /// Waits until the screen is as it should be; `what` says so if it never is.
     pub fn until(&self, what: &str, is_right: impl Fn(&str) -> bool) -> String {
-        self.until_within(Duration::from_secs(20), what, is_right)
+        self.until_within(Duration::from_secs(60), what, is_right)
     }
 
     fn until_within(
@@ -101,7 +101,7 @@ impl Screen {
 
     /// As [`wait`](Self::wait), while six weeks of the station are made first, beside other tests.
     pub fn wait_for_the_station(&self, wanted: &[&str]) -> String {
-        self.until_within(Duration::from_secs(90), &format!("{wanted:?}"), |text| {
+        self.until_within(Duration::from_secs(300), &format!("{wanted:?}"), |text| {
             wanted.iter().all(|wanted| text.contains(wanted))
         })
     }

@@ -121,7 +121,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let mut columns = vec![
         column("day", if is_wide { 15 } else { 6 }),
         column("at", 5),
-        column("ended", 13),
+        column("ended", 12),
         column("work", 9),
         column("of", if is_wide { 14 } else { 10 }),
     ];
@@ -130,7 +130,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let is_far = |row: usize| !beside(took(&papers[row].0), usual(&before(papers, row))).is_empty();
     let compares = is_wide && shown.into_iter().any(is_far);
     if is_wide {
-        columns.push(number("took", 11));
+        columns.push(number("took", 9));
     }
     if compares {
         columns.push(column("", 12));

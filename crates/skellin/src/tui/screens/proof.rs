@@ -81,14 +81,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let age = |app: &Model, time: Option<i64>| {
         time.map_or("never".to_owned(), |time| format!("{} ago", words::age(app.now - time)))
     };
-    let stores = usize::from(area.width).saturating_sub(66).clamp(10, 30);
+    let stores = usize::from(area.width).saturating_sub(72).clamp(10, 30);
     let columns = [
         column("plan", 16),
         number("copies", 6),
         column("in", stores),
-        number("newest", 10),
-        number("verified", 10),
-        number("restored", 10),
+        number("newest", 12),
+        number("verified", 12),
+        number("restored", 12),
     ];
     let row = |app: &Model, row: usize| {
         let lane = &app.lanes[row];

@@ -277,6 +277,10 @@ pub(in crate::tui) fn about_path(app: &Model, width: usize, height: usize) -> Ve
         .rev()
         .skip(from.min(versions.len().saturating_sub(room)))
         .take(room);
+    // Where two are of one minute, the second tells them apart.
+    let minute = |version: &crate::tui::worker::VersionRow| version.time.div_euclid(60_000);
+    let is_close = versions.windows(2).any(|pair| minute(&pair[0]) == minute(&pair[1]));
+    let format = if is_close { "%d %b %y %H:%M:%S" } else { "%d %b %Y %H:%M" };
     for (number, version) in shown {
         let before = number.checked_sub(1).map(|before| versions[before].size);
         let grown = match before {
@@ -293,7 +297,7 @@ pub(in crate::tui) fn about_path(app: &Model, width: usize, height: usize) -> Ve
         let text = format!(
             "{}{}  {:>9}  {grown:>10}",
             if here { " ▸ " } else { "   " },
-            words::zoned(version.time).strftime("%d %b %Y %H:%M"),
+            words::zoned(version.time).strftime(format),
             words::bytes(version.size),
         );
         let style = if here { app.tense_style().patch(theme.strong()) } else { Style::new() };
