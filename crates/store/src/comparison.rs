@@ -10,14 +10,14 @@ use skellin_place::ObjectName;
 
 use crate::{
     catalog::Found,
-    containers::{Container, Location, Standing},
+    containers::{Location, Standing},
     control::{ContainerRun, Notice, RunRecord},
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
     segment::{SegmentDraft, SegmentId},
     snapshot::{ListedSnapshot, Order, Snapshot},
     store::Store,
-    tree::{Item, PageRef, Recipe, Spot},
+    tree::{Body, Gathered, Item, Needs, PageRef, Recipe, Spot, Within},
 };
 
 /// Milliseconds after which nobody comes back to a run.
@@ -28,7 +28,7 @@ const MOST_RESUMED: usize = 4;
 /// What a run compares with.
 pub struct Comparison {
     store: Arc<Store>,
-    base: Option<(Snapshot, Vec<Arc<Container>>)>,
+    base: Option<Snapshot>,
     resume: HashMap<Vec<u8>, PageRef>,
     /// Runs that have ended without their snapshot and have a record still.
     dead: Vec<RunId>,
@@ -79,11 +79,7 @@ impl Comparison {
         }
         if let Some(listed) = last {
             match store.read_snapshot(listed) {
-                Ok(snapshot) => {
-                    let ids = ContainerRun::spread(&snapshot.containers)?;
-                    let known = |id| store.containers.get(store.containers.number(id, None));
-                    comparison.base = Some((snapshot, ids.into_iter().map(known).collect()));
-                }
+                Ok(snapshot) => comparison.base = Some(snapshot),
                 // Without a base everything is read again, and the content is found in the index.
                 Err(error) if error.is_damage() => warnings.push(error),
                 Err(error) => return Err(error),
@@ -170,7 +166,7 @@ impl Comparison {
     /// The snapshot the run compares with.
     #[must_use]
     pub fn base(&self) -> Option<&Snapshot> {
-        self.base.as_ref().map(|(snapshot, _)| snapshot)
+        self.base.as_ref()
     }
 
     /// The tree of a directory as an interrupted run had stored it.
@@ -197,33 +193,83 @@ impl Comparison {
     }
 
     /// Takes over the recipe of an unchanged file if all its content is still where a new
-    /// snapshot may refer to it; the hints are mended on the way. `from_base`: the recipe is the
-    /// base snapshot's.
+    /// snapshot may refer to it; the hints are mended on the way.
     ///
     /// # Errors
     /// If a page of the recipe cannot be read.
-    pub fn take_over(&self, recipe: &mut Recipe, from_base: bool) -> Result<bool> {
+    pub fn take_over(&self, recipe: &mut Recipe) -> Result<bool> {
         match recipe {
             Recipe::Inline(items) => Ok(items.iter_mut().all(|item| self.take_over_item(item))),
-            Recipe::Paged(page) => {
-                if from_base && self.base_is_whole() {
-                    return Ok(true);
+            Recipe::Paged(page, needs) => match self.take_over_tree(*page, needs)? {
+                Some(mended) => {
+                    *needs = mended;
+                    Ok(true)
                 }
-                let mut items = self.store.items(&Recipe::Paged(*page));
-                loop {
-                    match items.next_item() {
-                        Ok(Some(mut item)) => {
-                            if !self.take_over_item(&mut item) {
-                                return Ok(false);
-                            }
-                        }
-                        Ok(None) => return self.keep_pages(page),
-                        Err(error) if error.is_damage() => return Ok(false),
-                        Err(error) => return Err(error),
+                None => Ok(false),
+            },
+        }
+    }
+
+    /// Takes over a page and everything below it, if all of that is still where a new snapshot may
+    /// refer to it; then what it needs. Only where what is needed was not noted, or is partly gone, is
+    /// looked into the pages.
+    ///
+    /// # Errors
+    /// If a page cannot be read.
+    pub fn take_over_tree(&self, page: PageRef, needs: &Needs) -> Result<Option<Needs>> {
+        let mut gathered = Gathered::default();
+        let mut stack = vec![(page, needs.clone())];
+        while let Some((page, needs)) = stack.pop() {
+            if self.claim(&needs) {
+                gathered.add(&needs);
+                continue;
+            }
+            let Some(location) = self.store.known_page(&page.fingerprint)? else {
+                return Ok(None);
+            };
+            let spot = Spot::At(location);
+            gathered.add_spot(spot);
+            let content = match self.store.page_children(&PageRef { spot, ..page }) {
+                Ok(content) => content,
+                Err(error) if error.is_damage() => return Ok(None),
+                Err(error) => return Err(error),
+            };
+            let mut items = content.items;
+            stack.extend(content.pages);
+            for entry in content.entries {
+                match entry.body {
+                    Body::File { recipe: Recipe::Inline(few), .. } => items.extend(few),
+                    Body::File { recipe: Recipe::Paged(page, needs), .. } => {
+                        stack.push((page, needs));
                     }
+                    Body::Directory { root, needs, .. } => stack.push((root, needs)),
+                    Body::Link(_) | Body::Pipe | Body::Device { .. } => {}
+                }
+            }
+            for mut item in items {
+                if !self.take_over_item(&mut item) {
+                    return Ok(None);
+                }
+                if let Item::Chunk(chunk) = item {
+                    gathered.add_spot(chunk.spot);
                 }
             }
         }
+        Ok(Some(gathered.needs()))
+    }
+
+    /// Counts the containers that something needs as used, if they are noted and all may be.
+    fn claim(&self, needs: &Needs) -> bool {
+        let Some(within) = needs.within() else { return false };
+        let container = |within: &Within| match within {
+            Within::Container(number) => Some(self.store.containers.get(*number)),
+            Within::Block(_) => None,
+        };
+        let containers: Option<Vec<_>> = within.iter().map(container).collect();
+        containers.is_some_and(|containers| {
+            containers.iter().all(|container| container.is_usable())
+                && containers.iter().all(|container| container.claim_use())
+        })
     }
 
     /// A page that an earlier run has stored, if it is still where a new snapshot may refer to it.
@@ -233,35 +279,6 @@ impl Comparison {
     pub fn page(&self, fingerprint: Fingerprint) -> Result<Option<PageRef>> {
         let location = self.store.known_page(&fingerprint)?;
         Ok(location.map(|location| PageRef { fingerprint, spot: Spot::At(location) }))
-    }
-
-    /// Whether everything the base refers to may be taken over as it is; then all of it counts as
-    /// used.
-    #[must_use]
-    pub fn take_over_all(&self) -> bool {
-        self.base_is_whole()
-    }
-
-    /// The pages of a recipe must be usable as well: they are if the root is, since pages are
-    /// stored bottom-up and each is looked up again.
-    fn keep_pages(&self, page: &PageRef) -> Result<bool> {
-        let mut stack = vec![*page];
-        while let Some(page) = stack.pop() {
-            let Some(location) = self.store.known_page(&page.fingerprint)? else {
-                return Ok(false);
-            };
-            let at = PageRef { spot: Spot::At(location), ..page };
-            stack.extend(self.store.page_children(&at)?.pages);
-        }
-        Ok(true)
-    }
-
-    /// Whether everything the base refers to is there and not condemned; if so, it is all counted
-    /// as used, since nobody looks which of it a long recipe needs.
-    fn base_is_whole(&self) -> bool {
-        let Some((_, containers)) = &self.base else { return false };
-        containers.iter().all(|container| container.is_usable())
-            && containers.iter().all(|container| container.claim_use())
     }
 
     fn take_over_item(&self, item: &mut Item) -> bool {

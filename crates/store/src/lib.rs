@@ -61,8 +61,8 @@ pub use snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, SnapshotSou
 pub use store::{FOLDERS, Store};
 pub use suspects::Suspect;
 pub use tree::{
-    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Owner, PageRef,
-    PageSink, Recipe, RecipeBuilder, Spot, TreeBuilder,
+    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Needs, Owner,
+    PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, TreeBuilder,
 };
 pub use usage::{Holding, Usage};
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
@@ -70,6 +70,10 @@ pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, V
 #[cfg(test)]
 mod forgery_tests;
 #[cfg(test)]
+mod needs_tests;
+#[cfg(test)]
 mod protocol_tests;
 #[cfg(test)]
 mod records_tests;
+#[cfg(test)]
+mod tree_writer_tests;

@@ -61,7 +61,7 @@ pub(super) fn noise(seed: u64, length: usize) -> Vec<u8> {
     bytes
 }
 
-fn begin(store: &Arc<Store>, started: i64) -> Arc<Session> {
+pub(super) fn begin(store: &Arc<Store>, started: i64) -> Arc<Session> {
     let start = SessionStart {
         plan: "readings",
         machine: "hut",
@@ -89,7 +89,7 @@ fn file_entry(name: &str, size: u64, recipe: Recipe) -> Entry {
 }
 
 /// Stores files; their entries.
-fn put(session: &Arc<Session>, files: &[(&str, Vec<u8>)]) -> Vec<Entry> {
+pub(super) fn put(session: &Arc<Session>, files: &[(&str, Vec<u8>)]) -> Vec<Entry> {
     let mut writer = ContentWriter::new(session).expect("a writer");
     for (name, content) in files {
         writer.begin_file((*name).to_owned());
@@ -108,12 +108,12 @@ fn put(session: &Arc<Session>, files: &[(&str, Vec<u8>)]) -> Vec<Entry> {
     entries
 }
 
-fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft {
+pub(super) fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft {
     let mut builder = TreeBuilder::default();
     for entry in entries {
         builder.push(&**session, entry).expect("builds");
     }
-    let root = builder.finish(&**session).expect("builds");
+    let (root, _) = builder.finish(&**session).expect("builds");
     let source = |entry: &Entry| SnapshotSource {
         name: entry.name.clone().into(),
         path: [b"/srv/", entry.name.as_slice()].concat().into(),
@@ -290,11 +290,11 @@ fn the_base_is_taken_over_only_where_nothing_of_it_is_condemned() {
     let comparison = Comparison::rehearse(&store, "readings", "hut").expect("rehearses");
     for file in ["few", "many"] {
         assert!(
-            comparison.take_over(&mut recipe(&store, &comparison, file), true).expect("looks"),
+            comparison.take_over(&mut recipe(&store, &comparison, file)).expect("looks"),
             "{file}"
         );
     }
-    assert!(matches!(recipe(&store, &comparison, "many"), Recipe::Paged(_)));
+    assert!(matches!(recipe(&store, &comparison, "many"), Recipe::Paged(..)));
     // A rehearsal leaves nothing behind.
     assert!(place.listing("runs").expect("lists").is_empty());
     put_notice(&store, "00000000000000000000000000000004", &data_containers(&store));
@@ -302,7 +302,7 @@ fn the_base_is_taken_over_only_where_nothing_of_it_is_condemned() {
     let comparison = Comparison::rehearse(&store, "readings", "hut").expect("rehearses");
     for file in ["few", "many"] {
         assert!(
-            !comparison.take_over(&mut recipe(&store, &comparison, file), true).expect("looks"),
+            !comparison.take_over(&mut recipe(&store, &comparison, file)).expect("looks"),
             "{file}"
         );
     }

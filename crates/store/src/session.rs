@@ -22,7 +22,7 @@ use crate::{
     signed::Machine,
     snapshot::{ExceptionRecord, Order, RootHint, Snapshot, SnapshotSource, sealed_name},
     store::Store,
-    tree::{PageRef, PageSink, Spot},
+    tree::{PageRef, PageSink, Refs, Spot},
     tree_writer::TreeWriter,
     writing::Writing,
 };
@@ -193,9 +193,15 @@ impl Session {
     /// If the tree container could not be closed.
     pub fn checkpoint(&self, path: &[u8], root: &PageRef) -> Result<()> {
         if self.writing.add_checkpoint(path, root) {
-            locked(&self.tree).close(&self.writing)?;
+            self.close_tree()?;
         }
         Ok(())
+    }
+
+    /// Brings the open tree container on its way, however full.
+    fn close_tree(&self) -> Result<()> {
+        let closed = locked(&self.tree).close(&self.writing)?;
+        closed.map_or(Ok(()), |container| self.writing.finish_container(container))
     }
 
     /// Ends the run: what is open is closed, everything is acknowledged, the index is written,
@@ -217,7 +223,7 @@ impl Session {
         draft: SnapshotDraft,
         is_cancelled: &dyn Fn() -> bool,
     ) -> Result<Snapshot> {
-        locked(&self.tree).close(&self.writing)?;
+        self.close_tree()?;
         let finished = self.writing.uploads.drain(is_cancelled)?;
         let (unlisted, replaced) = self.comparison.take_unlisted();
         self.writing.write_segment(&finished, unlisted)?;
@@ -362,12 +368,14 @@ fn acknowledge(
 }
 
 impl PageSink for Session {
-    fn put_page(&self, body: &[u8], spots: &[Spot]) -> Result<PageRef> {
+    fn put_page(&self, body: &[u8], refs: &Refs) -> Result<PageRef> {
         let store = &self.writing.store;
         let fingerprint = store.keys.fingerprint(Class::Tree, body);
         if let Some(location) = store.known_page(&fingerprint)? {
             return Ok(PageRef { fingerprint, spot: Spot::At(location) });
         }
-        locked(&self.tree).put(&self.writing, fingerprint, body, spots)
+        let put = locked(&self.tree).put(&self.writing, fingerprint, body, refs);
+        let (page, full) = put?;
+        full.map_or(Ok(page), |full| self.writing.finish_container(full).map(|()| page))
     }
 }

@@ -1,4 +1,5 @@
-//! Where tree pages go: one open block and container for all workers of a run.
+//! Where tree pages go: one open block and container for all workers of a run. A container that is full
+//! is handed back, so that nobody brings it to the place while all others wait for the writer.
 
 use std::collections::HashMap;
 
@@ -9,7 +10,7 @@ use crate::{
     containers::{ContainerIx, Location},
     error::Result,
     ids::{Class, Fingerprint},
-    tree::{Annex, PageRef, Spot},
+    tree::{Needs, PageRef, Refs, Spot, Within, attach},
     writing::{Fresh, Writing},
 };
 
@@ -46,14 +47,32 @@ impl TreeWriter {
         }
     }
 
-    /// Adds a page, unless this run has put it already.
+    /// As [`resolve`](Self::resolve), for what something needs.
+    fn resolve_needs(&self, needs: &Needs) -> Needs {
+        let resolved = |within: &Within| match within {
+            Within::Block(token) => match self.sealed.get(token) {
+                Some(at) => Within::Container(at.container),
+                None => *within,
+            },
+            Within::Container(_) => *within,
+        };
+        needs.within().map_or(Needs::default(), |within| {
+            let mut within: Vec<Within> = within.iter().map(resolved).collect();
+            within.sort_unstable();
+            within.dedup();
+            Needs::of(within)
+        })
+    }
+
+    /// Adds a page, unless this run has put it already; with a container that became full by it.
     pub fn put(
         &mut self,
         writing: &Writing,
         fingerprint: Fingerprint,
         body: &[u8],
-        spots: &[Spot],
-    ) -> Result<PageRef> {
+        refs: &Refs,
+    ) -> Result<(PageRef, Option<OpenContainer>)> {
+        let mut full = None;
         if self.block.is_empty() {
             self.token = writing.next_token();
         }
@@ -63,23 +82,26 @@ impl TreeWriter {
             Some(Fresh::At(location)) => Spot::At(location),
             Some(Fresh::Open { token, chunk }) => self.resolve(Spot::Open { token, chunk }),
             None => {
-                let spots: Vec<Spot> = spots.iter().map(|spot| self.resolve(*spot)).collect();
-                let stored = Annex::attach(body, &spots, self.token, &writing.store.containers);
+                let refs = Refs {
+                    spots: refs.spots.iter().map(|spot| self.resolve(*spot)).collect(),
+                    needs: refs.needs.iter().map(|needs| self.resolve_needs(needs)).collect(),
+                };
+                let stored = attach(body, &refs, self.token, &writing.store.containers);
                 self.block.push(&stored);
                 self.fingerprints.push(fingerprint);
                 let spot = Spot::Open { token: self.token, chunk };
                 if self.block.is_full(writing.store.header.layout.tree_block) {
-                    self.seal(writing)?;
+                    full = self.seal(writing)?;
                 }
                 self.resolve(spot)
             }
         };
-        Ok(PageRef { fingerprint, spot })
+        Ok((PageRef { fingerprint, spot }, full))
     }
 
-    fn seal(&mut self, writing: &Writing) -> Result<()> {
+    fn seal(&mut self, writing: &Writing) -> Result<Option<OpenContainer>> {
         if self.block.is_empty() {
-            return Ok(());
+            return Ok(None);
         }
         let (number, mut container) = match self.container.take() {
             Some(open) => open,
@@ -92,19 +114,18 @@ impl TreeWriter {
         self.fingerprints.clear();
         self.sealed.insert(self.token, at);
         if container.is_full(writing.store.full_container()) {
-            writing.finish_container(container)?;
-        } else {
-            self.container = Some((number, container));
+            return Ok(Some(container));
         }
-        Ok(())
+        self.container = Some((number, container));
+        Ok(None)
     }
 
     /// Seals the open block and hands the container over, however full.
-    pub fn close(&mut self, writing: &Writing) -> Result<()> {
-        self.seal(writing)?;
-        match self.container.take() {
-            Some((_, container)) if !container.is_empty() => writing.finish_container(container),
-            _ => Ok(()),
+    pub fn close(&mut self, writing: &Writing) -> Result<Option<OpenContainer>> {
+        if let Some(full) = self.seal(writing)? {
+            return Ok(Some(full));
         }
+        let open = self.container.take().map(|(_, container)| container);
+        Ok(open.filter(|container| !container.is_empty()))
     }
 }

@@ -76,11 +76,10 @@ impl Shared {
     }
 
     fn upload(&self, Job { id, bytes, directory }: Job) {
-        let done = match self.state().said {
-            // After a failure nothing more is written: the run is lost, the store is not.
-            Some(_) => None,
-            None => Some(self.store.put_container(id, &bytes)),
-        };
+        // After a failure nothing more is written: the run is lost, the store is not. Looked at in a
+        // statement of its own: held during the upload, the lock would keep all others from theirs.
+        let is_lost = self.state().said.is_some();
+        let done = (!is_lost).then(|| self.store.put_container(id, &bytes));
         let mut state = self.state();
         match done {
             Some(Ok(())) => {

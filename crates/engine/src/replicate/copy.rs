@@ -8,8 +8,8 @@ use std::{
 };
 
 use skellin_store::{
-    Below, Body, ContentWriter, Entries, Entry, Fingerprint, Item, PageRef, Recipe, RunId, Session,
-    Store, StoreError, TreeBuilder,
+    Below, Body, ContentWriter, Entries, Entry, Fingerprint, Item, Needs, PageRef, Recipe, RunId,
+    Session, Store, StoreError, TreeBuilder,
 };
 
 use crate::{clock::Cancel, error::Result};
@@ -29,8 +29,8 @@ const TICK: Duration = Duration::from_millis(100);
 /// are in the other.
 #[derive(Default)]
 pub(super) struct Copied {
-    directories: HashMap<Fingerprint, Fingerprint>,
-    growing: HashMap<Fingerprint, Fingerprint>,
+    directories: HashMap<Fingerprint, (Fingerprint, Needs)>,
+    growing: HashMap<Fingerprint, (Fingerprint, Needs)>,
     base: Option<RunId>,
 }
 
@@ -232,11 +232,12 @@ impl<'a> Copying<'a> {
     {
         let number = self.frames.get(&frame).map_or(0, |frame| frame.window.len());
         match entry.body.clone() {
-            Body::Directory { root, below } => {
-                if let Some(there) = self.copied_before(&root.fingerprint)? {
-                    self.copied.growing.insert(root.fingerprint, there.fingerprint);
+            Body::Directory { root, below, .. } => {
+                if let Some((there, needs)) = self.copied_before(&root.fingerprint)? {
+                    let copied = (there.fingerprint, needs.clone());
+                    self.copied.growing.insert(root.fingerprint, copied);
                     self.files += below.files;
-                    entry.body = Body::Directory { root: there, below };
+                    entry.body = Body::Directory { root: there, needs, below };
                     self.put(frame, Some(entry));
                     return Ok(None);
                 }
@@ -283,12 +284,18 @@ impl<'a> Copying<'a> {
     }
 
     /// A directory that the snapshot before has just as it is.
-    fn copied_before(&self, fingerprint: &Fingerprint) -> Result<Option<PageRef>> {
+    fn copied_before(&self, fingerprint: &Fingerprint) -> Result<Option<(PageRef, Needs)>> {
         let comparison = self.session.comparison();
         let base = comparison.base().map(|base| base.run);
-        let Some(there) = self.copied.directories.get(fingerprint) else { return Ok(None) };
-        let is_whole = base.is_some() && self.copied.base == base && comparison.take_over_all();
-        if is_whole { Ok(comparison.page(*there)?) } else { Ok(None) }
+        let known = self.copied.directories.get(fingerprint);
+        let Some((there, needs)) = known.filter(|_| base.is_some() && self.copied.base == base)
+        else {
+            return Ok(None);
+        };
+        let Some(needs) = comparison.take_over_tree(PageRef::unplaced(*there), needs)? else {
+            return Ok(None);
+        };
+        Ok(comparison.page(*there)?.map(|page| (page, needs)))
     }
 
     /// The recipe of a file that the snapshot before has just as it is.
@@ -301,7 +308,7 @@ impl<'a> Copying<'a> {
             && before.size() == entry.size();
         match before.body {
             Body::File { mut recipe, .. } if is_same => {
-                let whole = self.session.comparison().take_over(&mut recipe, true)?;
+                let whole = self.session.comparison().take_over(&mut recipe)?;
                 Ok(whole.then_some(recipe))
             }
             _ => Ok(None),
@@ -387,14 +394,14 @@ impl<'a> Copying<'a> {
         while self.frames.get(&number).is_some_and(|frame| frame.ended && frame.pending == 0) {
             let Some(mut frame) = self.frames.remove(&number) else { break };
             frame.push_window(self.session)?;
-            let root = frame.builder.finish(&**self.session)?;
+            let (root, needs) = frame.builder.finish(&**self.session)?;
             let (Some((entry, fingerprint)), Some((parent, slot))) = (frame.entry, frame.parent)
             else {
                 self.root = Some(root);
                 break;
             };
-            self.copied.growing.insert(fingerprint, root.fingerprint);
-            let body = Body::Directory { root, below: frame.below };
+            self.copied.growing.insert(fingerprint, (root.fingerprint, needs.clone()));
+            let body = Body::Directory { root, needs, below: frame.below };
             self.fill(parent, slot, Entry { body, ..entry });
             number = parent;
         }

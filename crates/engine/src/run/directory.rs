@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use skellin_plan::Action;
-use skellin_store::{Body, Entry, Fingerprint, PageRef, Spot};
+use skellin_store::{Body, Entry, Fingerprint, Needs, PageRef};
 
 use super::{
     look::{Met, Outcome, gone, skeleton},
@@ -207,15 +207,15 @@ fn finish<'s>(
         pool.count(Change::Skipped, &directory.path, 0, directory.verdict.rule);
         return Ok((directory.parent.clone(), None));
     }
-    let root = match pool.session {
+    let (root, needs) = match pool.session {
         Some(session) => {
-            let root = std::mem::take(&mut state.builder).finish(&**session)?;
+            let (root, needs) = std::mem::take(&mut state.builder).finish(&**session)?;
             session.checkpoint(&directory.path, &root)?;
-            root
+            (root, needs)
         }
-        None => PageRef { fingerprint: Fingerprint([0; 32]), spot: Spot::Unknown },
+        None => (PageRef::unplaced(Fingerprint([0; 32])), Needs::default()),
     };
-    let body = Body::Directory { root, below: state.below };
+    let body = Body::Directory { root, needs, below: state.below };
     let entry = state.entry.take().map(|entry| Entry { body, ..entry });
     Ok((directory.parent.clone(), entry))
 }

@@ -121,7 +121,7 @@ impl<'s> Met<'_, 's> {
         let change = if self.base.is_some() { Change::Changed } else { Change::New };
         let mut read_again = None;
         if let Some(base) = self.base.take() {
-            match take_over(pool, facts, base, true)? {
+            match take_over(pool, facts, base)? {
                 Taken::Over(entry) => {
                     pool.count(Change::Same, &path, entry.size(), verdict.rule);
                     return Ok(Outcome::Entry(entry));
@@ -130,7 +130,7 @@ impl<'s> Met<'_, 's> {
             }
         }
         if let Some(stored) = self.resume.take()
-            && let Taken::Over(entry) = take_over(pool, facts, stored, false)?
+            && let Taken::Over(entry) = take_over(pool, facts, stored)?
         {
             pool.count(change, &path, entry.size(), verdict.rule);
             add(&pool.counts.files, 1);
@@ -222,17 +222,12 @@ pub(super) enum Taken {
 
 /// An unchanged file as an earlier tree has it, if its content can be taken over: same size,
 /// times and inode, and a change time that proves something.
-pub(super) fn take_over(
-    pool: &Pool<'_>,
-    facts: &Facts,
-    known: Entry,
-    from_base: bool,
-) -> Result<Taken> {
+pub(super) fn take_over(pool: &Pool<'_>, facts: &Facts, known: Entry) -> Result<Taken> {
     let mut known = Box::new(known);
     let same = looks_same(&known, facts) && !known.unsettled;
     let whole = match &mut known.body {
         Body::File { size, recipe } if same && *size == facts.size() => {
-            pool.comparison.take_over(recipe, from_base)?
+            pool.comparison.take_over(recipe)?
         }
         _ => false,
     };

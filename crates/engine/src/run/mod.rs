@@ -450,7 +450,7 @@ fn conclude(
         below.files += entry.counted().files;
         below.bytes += entry.counted().bytes;
     }
-    let root = builder.finish(&**session)?;
+    let (root, _) = builder.finish(&**session)?;
     let sources = roots.iter().map(|(source, entry)| SnapshotSource {
         name: entry.name.clone().into(),
         path: pool.sources[*source].path.as_os_str().as_bytes().to_vec().into(),

@@ -130,7 +130,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
     };
     let change = if base.is_some() { Change::Changed } else { Change::New };
     let mut read_again = None;
-    match base.map(|base| take_over(pool, &facts, base, true)) {
+    match base.map(|base| take_over(pool, &facts, base)) {
         Some(Ok(Taken::Over(unchanged))) => {
             pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
             return Ok(Begun::Finished(Some(unchanged)));

@@ -1,8 +1,9 @@
 //! Building pages, a row at a time, holding no more than one page of each level.
 
 use super::{
-    entry::{Entry, Item, Owner, PageRef, Recipe, Spot},
-    page::{self, ChildLabel, RECIPE_LEVEL},
+    entry::{Body, Entry, Item, Owner, PageRef, Recipe},
+    needs::{Gathered, Needs},
+    page::{self, ChildLabel, RECIPE_LEVEL, Refs},
 };
 use crate::{error::Result, ids::Fingerprint};
 
@@ -19,7 +20,7 @@ pub trait PageSink {
     ///
     /// # Errors
     /// If it cannot be stored.
-    fn put_page(&self, body: &[u8], spots: &[Spot]) -> Result<PageRef>;
+    fn put_page(&self, body: &[u8], refs: &Refs) -> Result<PageRef>;
 }
 
 /// Whether a page of a level ends after a name: once in 256 names, by a hash that depends on
@@ -39,24 +40,33 @@ struct Inner {
     level: u8,
     rows: Vec<u8>,
     count: u64,
-    spots: Vec<Spot>,
+    refs: Refs,
+    gathered: Gathered,
     /// Label of the whole page: the last name, or the sum of bytes.
     label: Option<ChildLabel>,
-    only: Option<PageRef>,
+    only: Option<(PageRef, Needs)>,
     above: Option<Box<Inner>>,
 }
 
 impl Inner {
     fn new(level: u8) -> Self {
-        let (rows, spots) = (Vec::new(), Vec::new());
-        Self { level, rows, count: 0, spots, label: None, only: None, above: None }
+        let (rows, refs, gathered) = (Vec::new(), Refs::default(), Gathered::default());
+        Self { level, rows, count: 0, refs, gathered, label: None, only: None, above: None }
     }
 
-    fn push(&mut self, sink: &dyn PageSink, label: ChildLabel, child: PageRef) -> Result<()> {
+    /// Adds a page; `needs` is what it and all below it needs.
+    fn push(
+        &mut self,
+        sink: &dyn PageSink,
+        label: ChildLabel,
+        child: PageRef,
+        needs: Needs,
+    ) -> Result<()> {
         self.rows = page::encode_child(&label, &child.fingerprint, std::mem::take(&mut self.rows));
-        self.spots.push(child.spot);
+        self.refs.push_child(&child, &needs);
+        self.gathered.add(&needs);
         self.count += 1;
-        self.only = (self.count == 1).then_some(child);
+        self.only = (self.count == 1).then_some((child, needs));
         let ends = match &label {
             ChildLabel::Name(name) => ends_after(name, self.level),
             ChildLabel::Bytes(_) => ends_after_fingerprint(&child.fingerprint),
@@ -76,17 +86,20 @@ impl Inner {
     fn flush(&mut self, sink: &dyn PageSink) -> Result<()> {
         let Some(label) = self.label.take() else { return Ok(()) };
         let body = page::assemble(self.level, None, self.count, &self.rows);
-        let page = sink.put_page(&body, &self.spots)?;
+        let page = sink.put_page(&body, &self.refs)?;
+        let mut gathered = std::mem::take(&mut self.gathered);
+        gathered.add_spot(page.spot);
         self.rows.clear();
-        self.spots.clear();
+        self.refs.clear();
         self.count = 0;
         self.only = None;
         let level = self.level + 1;
-        self.above.get_or_insert_with(|| Box::new(Self::new(level))).push(sink, label, page)
+        let above = self.above.get_or_insert_with(|| Box::new(Self::new(level)));
+        above.push(sink, label, page, gathered.needs())
     }
 
-    /// The one page at the top.
-    fn finish(mut self, sink: &dyn PageSink) -> Result<Option<PageRef>> {
+    /// The one page at the top, and what all of it needs.
+    fn finish(mut self, sink: &dyn PageSink) -> Result<Option<(PageRef, Needs)>> {
         if self.above.is_none() && self.count <= 1 {
             return Ok(self.only);
         }
@@ -103,15 +116,23 @@ pub struct TreeBuilder {
     owners: Vec<Owner>,
     rows: Vec<u8>,
     count: u64,
-    spots: Vec<Spot>,
+    refs: Refs,
+    gathered: Gathered,
     last: Vec<u8>,
     inner: Inner,
 }
 
 impl Default for TreeBuilder {
     fn default() -> Self {
-        let (owners, rows, spots, last) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        Self { owners, rows, count: 0, spots, last, inner: Inner::new(1) }
+        Self {
+            owners: Vec::new(),
+            rows: Vec::new(),
+            count: 0,
+            refs: Refs::default(),
+            gathered: Gathered::default(),
+            last: Vec::new(),
+            inner: Inner::new(1),
+        }
     }
 }
 
@@ -128,7 +149,8 @@ impl TreeBuilder {
                 self.owners.len() - 1
             });
         let rows = std::mem::take(&mut self.rows);
-        self.rows = page::encode_entry(entry, owner as u32, rows, &mut self.spots);
+        self.rows = page::encode_entry(entry, owner as u32, rows, &mut self.refs);
+        gather(&entry.body, &mut self.gathered);
         self.count += 1;
         self.last.clone_from(&entry.name);
         let length = self.rows.len();
@@ -140,19 +162,21 @@ impl TreeBuilder {
 
     fn flush(&mut self, sink: &dyn PageSink) -> Result<()> {
         let body = page::assemble(0, Some(&self.owners), self.count, &self.rows);
-        let page = sink.put_page(&body, &self.spots)?;
+        let page = sink.put_page(&body, &self.refs)?;
+        let mut gathered = std::mem::take(&mut self.gathered);
+        gathered.add_spot(page.spot);
         self.owners.clear();
         self.rows.clear();
-        self.spots.clear();
+        self.refs.clear();
         self.count = 0;
-        self.inner.push(sink, ChildLabel::Name(self.last.clone()), page)
+        self.inner.push(sink, ChildLabel::Name(self.last.clone()), page, gathered.needs())
     }
 
-    /// The root of the directory's tree.
+    /// The root of the directory's tree, and what all of it needs.
     ///
     /// # Errors
     /// If a page cannot be stored.
-    pub fn finish(mut self, sink: &dyn PageSink) -> Result<PageRef> {
+    pub fn finish(mut self, sink: &dyn PageSink) -> Result<(PageRef, Needs)> {
         let nothing_yet = self.inner.count == 0 && self.inner.above.is_none();
         if self.count > 0 || nothing_yet {
             self.flush(sink)?;
@@ -164,22 +188,47 @@ impl TreeBuilder {
     }
 }
 
+/// Adds what an entry needs.
+pub(crate) fn gather(body: &Body, gathered: &mut Gathered) {
+    match body {
+        Body::File { recipe: Recipe::Inline(items), .. } => {
+            for item in items {
+                if let Item::Chunk(chunk) = item {
+                    gathered.add_spot(chunk.spot);
+                }
+            }
+        }
+        Body::File { recipe: Recipe::Paged(_, needs), .. } | Body::Directory { needs, .. } => {
+            gathered.add(needs);
+        }
+        Body::Link(_) | Body::Pipe | Body::Device { .. } => {}
+    }
+}
+
 /// Builds the recipe of one file from its items.
 pub struct RecipeBuilder {
     few: Vec<Item>,
     rows: Vec<u8>,
     count: u64,
     bytes: u64,
-    spots: Vec<Spot>,
+    refs: Refs,
+    gathered: Gathered,
     inner: Inner,
     paged: bool,
 }
 
 impl Default for RecipeBuilder {
     fn default() -> Self {
-        let (few, rows, spots) = (Vec::new(), Vec::new(), Vec::new());
-        let inner = Inner::new(RECIPE_LEVEL + 1);
-        Self { few, rows, count: 0, bytes: 0, spots, inner, paged: false }
+        Self {
+            few: Vec::new(),
+            rows: Vec::new(),
+            count: 0,
+            bytes: 0,
+            refs: Refs::default(),
+            gathered: Gathered::default(),
+            inner: Inner::new(RECIPE_LEVEL + 1),
+            paged: false,
+        }
     }
 }
 
@@ -203,10 +252,11 @@ impl RecipeBuilder {
     }
 
     fn add_row(&mut self, sink: &dyn PageSink, item: &Item) -> Result<()> {
-        self.rows = page::encode_item(item, std::mem::take(&mut self.rows), &mut self.spots);
+        self.rows = page::encode_item(item, std::mem::take(&mut self.rows), &mut self.refs);
         self.count += 1;
         let ends = match item {
             Item::Chunk(chunk) => {
+                self.gathered.add_spot(chunk.spot);
                 self.bytes += u64::from(chunk.length);
                 ends_after_fingerprint(&chunk.fingerprint)
             }
@@ -223,11 +273,14 @@ impl RecipeBuilder {
 
     fn flush(&mut self, sink: &dyn PageSink) -> Result<()> {
         let body = page::assemble(RECIPE_LEVEL, None, self.count, &self.rows);
-        let page = sink.put_page(&body, &self.spots)?;
+        let page = sink.put_page(&body, &self.refs)?;
+        let mut gathered = std::mem::take(&mut self.gathered);
+        gathered.add_spot(page.spot);
         self.rows.clear();
-        self.spots.clear();
+        self.refs.clear();
         self.count = 0;
-        self.inner.push(sink, ChildLabel::Bytes(std::mem::take(&mut self.bytes)), page)
+        let label = ChildLabel::Bytes(std::mem::take(&mut self.bytes));
+        self.inner.push(sink, label, page, gathered.needs())
     }
 
     /// The recipe.
@@ -242,7 +295,7 @@ impl RecipeBuilder {
             self.flush(sink)?;
         }
         match self.inner.finish(sink)? {
-            Some(root) => Ok(Recipe::Paged(root)),
+            Some((root, needs)) => Ok(Recipe::Paged(root, needs)),
             None => unreachable!("at least one page was put"),
         }
     }

@@ -11,8 +11,8 @@ use super::*;
 use crate::{
     ids::Fingerprint,
     tree::{
-        entry::{Body, ChunkRef, Moment},
-        page::Page,
+        entry::{Body, ChunkRef, Moment, Spot},
+        page::{Hints, Page, Refs},
     },
 };
 
@@ -25,7 +25,7 @@ struct Shelf {
 }
 
 impl PageSink for Shelf {
-    fn put_page(&self, body: &[u8], _: &[Spot]) -> Result<PageRef> {
+    fn put_page(&self, body: &[u8], _: &Refs) -> Result<PageRef> {
         let print = *blake3::hash(body).as_bytes();
         self.puts.set(self.puts.get() + 1);
         self.longest.set(self.longest.get().max(body.len()));
@@ -36,13 +36,14 @@ impl PageSink for Shelf {
 
 impl Shelf {
     fn page(&self, page: &PageRef) -> Page {
-        Page::decode(&self.pages.borrow()[&page.fingerprint.0], &[], "page").expect("decodes")
+        Page::decode(&self.pages.borrow()[&page.fingerprint.0], &Hints::NONE, "page")
+            .expect("decodes")
     }
 
     fn leaves(&self, root: &PageRef) -> Vec<Page> {
         match self.page(root) {
             Page::Inner(children) => {
-                children.iter().flat_map(|(_, child)| self.leaves(child)).collect()
+                children.iter().flat_map(|(_, child, _)| self.leaves(child)).collect()
             }
             leaf => vec![leaf],
         }
@@ -99,7 +100,7 @@ fn build(shelf: &Shelf, names: impl IntoIterator<Item = Vec<u8>>) -> PageRef {
         let inode = u64::from(blake3::hash(&name).as_bytes()[0]);
         builder.push(shelf, &entry(name, inode)).expect("pushes");
     }
-    builder.finish(shelf).expect("finishes")
+    builder.finish(shelf).expect("finishes").0
 }
 
 fn numbered(count: usize) -> impl Iterator<Item = Vec<u8>> {
@@ -168,7 +169,7 @@ fn few_pieces_stay_in_the_entry_and_many_go_into_pages() {
     assert_eq!(recipe(&shelf, eight.clone()), Recipe::Inline(eight));
     assert_eq!(shelf.puts.get(), 0);
     let many: Vec<Item> = (0..100_000).map(chunk).chain([Item::Hole(1 << 40)]).collect();
-    let Recipe::Paged(root) = recipe(&shelf, many.clone()) else { panic!("pages") };
+    let Recipe::Paged(root, _) = recipe(&shelf, many.clone()) else { panic!("pages") };
     assert_eq!(shelf.items(&root), many);
     assert!(shelf.depth(&root) >= 2);
     // An insertion at the front rewrites the first page and what is above it.
@@ -207,7 +208,7 @@ proptest! {
         let items: Vec<Item> = seeds.iter().map(|(seed, hole)| if *hole { Item::Hole(u64::from(*seed)) } else { chunk(u64::from(*seed)) }).collect();
         match recipe(&shelf, items.clone()) {
             Recipe::Inline(few) => prop_assert_eq!(few, items),
-            Recipe::Paged(root) => prop_assert_eq!(shelf.items(&root), items),
+            Recipe::Paged(root, _) => prop_assert_eq!(shelf.items(&root), items),
         }
     }
 }

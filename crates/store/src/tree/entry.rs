@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::needs::Needs;
 use crate::{containers::Location, ids::Fingerprint};
 
 /// Where a chunk or page lies, as far as it is known.
@@ -55,8 +56,8 @@ pub enum Item {
 pub enum Recipe {
     /// Few: here.
     Inline(Vec<Item>),
-    /// Many: in pages.
-    Paged(PageRef),
+    /// Many: in pages; the topmost, and what all of it needs.
+    Paged(PageRef, Needs),
 }
 
 /// A moment in time.
@@ -128,6 +129,8 @@ pub enum Body {
     Directory {
         /// The first page of its tree.
         root: PageRef,
+        /// What all of it needs.
+        needs: Needs,
         /// Totals.
         below: Below,
     },
@@ -161,7 +164,9 @@ impl Body {
                         (Recipe::Inline(a), Recipe::Inline(b)) => {
                             a.iter().map(print).eq(b.iter().map(print))
                         }
-                        (Recipe::Paged(a), Recipe::Paged(b)) => a.fingerprint == b.fingerprint,
+                        (Recipe::Paged(a, _), Recipe::Paged(b, _)) => {
+                            a.fingerprint == b.fingerprint
+                        }
                         _ => false,
                     }
             }

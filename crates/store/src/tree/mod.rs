@@ -6,6 +6,7 @@
 
 mod builder;
 mod entry;
+mod needs;
 mod page;
 mod reader;
 
@@ -15,4 +16,8 @@ pub use entry::{
 };
 pub use reader::{Entries, Items};
 
-pub(crate) use page::{Annex, split as split_page};
+pub use needs::Needs;
+
+pub(crate) use needs::{Gathered, Within};
+pub use page::Refs;
+pub(crate) use page::{attach, split as split_page};

@@ -8,6 +8,7 @@ use minicbor::{Decoder, Encoder, data::Type, decode::Error};
 use super::entry::{
     Below, Body, ChunkRef, DeviceKind, Entry, Item, Moment, Owner, PageRef, Recipe, Spot,
 };
+use super::needs::{Needs, Within};
 use crate::{
     container::Salt,
     containers::{Containers, Location},
@@ -52,15 +53,34 @@ fn kind_code(body: &Body) -> u8 {
     }
 }
 
-/// Encodes an entry; the spots of what it refers to are appended to `spots`.
-pub(super) fn encode_entry(
-    entry: &Entry,
-    owner: u32,
-    out: Vec<u8>,
-    spots: &mut Vec<Spot>,
-) -> Vec<u8> {
+/// What the references of a page point to, in their order: where each lies, and for each that stands
+/// for more than itself what all of it needs.
+#[derive(Debug, Default)]
+pub struct Refs {
+    pub(crate) spots: Vec<Spot>,
+    pub(crate) needs: Vec<Needs>,
+}
+
+impl Refs {
+    fn push(&mut self, spot: Spot, needs: &Needs) {
+        self.spots.push(spot);
+        self.needs.push(needs.clone());
+    }
+
+    pub(super) fn push_child(&mut self, child: &PageRef, needs: &Needs) {
+        self.push(child.spot, needs);
+    }
+
+    pub(super) fn clear(&mut self) {
+        self.spots.clear();
+        self.needs.clear();
+    }
+}
+
+/// Encodes an entry; what it refers to is appended to `refs`.
+pub(super) fn encode_entry(entry: &Entry, owner: u32, out: Vec<u8>, refs: &mut Refs) -> Vec<u8> {
     let mut writer = Encoder::new(out);
-    match write_entry(&mut writer, entry, owner, spots) {
+    match write_entry(&mut writer, entry, owner, refs) {
         Ok(()) => writer.into_writer(),
         Err(error) => unreachable_write(&error),
     }
@@ -72,7 +92,7 @@ fn unreachable_write(error: &minicbor::encode::Error<std::convert::Infallible>) 
 
 type Written = std::result::Result<(), minicbor::encode::Error<std::convert::Infallible>>;
 
-fn write_entry(w: &mut Writer, entry: &Entry, owner: u32, spots: &mut Vec<Spot>) -> Written {
+fn write_entry(w: &mut Writer, entry: &Entry, owner: u32, refs: &mut Refs) -> Written {
     let own_fields = match &entry.body {
         Body::File { .. } | Body::Directory { .. } => 2,
         Body::Link(_) | Body::Device { .. } => 1,
@@ -93,17 +113,17 @@ fn write_entry(w: &mut Writer, entry: &Entry, owner: u32, spots: &mut Vec<Spot>)
             match recipe {
                 Recipe::Inline(items) => {
                     w.u8(key::ITEMS)?.array(items.len() as u64)?;
-                    items.iter().try_for_each(|item| write_item(w, item, spots))?;
+                    items.iter().try_for_each(|item| write_item(w, item, refs))?;
                 }
-                Recipe::Paged(page) => {
+                Recipe::Paged(page, needs) => {
                     w.u8(key::PAGED)?.bytes(&page.fingerprint.0)?;
-                    spots.push(page.spot);
+                    refs.push(page.spot, needs);
                 }
             }
         }
-        Body::Directory { root, below } => {
+        Body::Directory { root, needs, below } => {
             w.u8(key::ROOT)?.bytes(&root.fingerprint.0)?;
-            spots.push(root.spot);
+            refs.push(root.spot, needs);
             w.u8(key::BELOW)?.array(2)?.u64(below.files)?.u64(below.bytes)?;
         }
         Body::Link(target) => {
@@ -129,11 +149,11 @@ fn write_entry(w: &mut Writer, entry: &Entry, owner: u32, spots: &mut Vec<Spot>)
     Ok(())
 }
 
-fn write_item(w: &mut Writer, item: &Item, spots: &mut Vec<Spot>) -> Written {
+fn write_item(w: &mut Writer, item: &Item, refs: &mut Refs) -> Written {
     match item {
         Item::Chunk(ChunkRef { fingerprint, length, spot }) => {
             w.array(2)?.u32(*length)?.bytes(&fingerprint.0)?;
-            spots.push(*spot);
+            refs.spots.push(*spot);
         }
         Item::Hole(length) => {
             w.u64(*length)?;
@@ -143,9 +163,9 @@ fn write_item(w: &mut Writer, item: &Item, spots: &mut Vec<Spot>) -> Written {
 }
 
 /// Encodes one item of a recipe page.
-pub(super) fn encode_item(item: &Item, out: Vec<u8>, spots: &mut Vec<Spot>) -> Vec<u8> {
+pub(super) fn encode_item(item: &Item, out: Vec<u8>, refs: &mut Refs) -> Vec<u8> {
     let mut writer = Encoder::new(out);
-    match write_item(&mut writer, item, spots) {
+    match write_item(&mut writer, item, refs) {
         Ok(()) => writer.into_writer(),
         Err(error) => unreachable_write(&error),
     }
@@ -213,21 +233,45 @@ pub(super) fn assemble(level: u8, owners: Option<&[Owner]>, count: u64, rows: &[
 pub(super) enum Page {
     Entries(Vec<Entry>),
     Items(Vec<Item>),
-    Inner(Vec<(ChildLabel, PageRef)>),
+    Inner(Vec<(ChildLabel, PageRef, Needs)>),
 }
 
 impl Page {
     /// Decodes a body; the hints are handed out in the order in which references appear.
-    pub fn decode(body: &[u8], hints: &[Spot], object: &str) -> Result<Self> {
-        let mut hints = hints.iter().copied();
-        let mut next = || hints.next().unwrap_or_default();
+    pub fn decode(body: &[u8], hints: &Hints<'_>, object: &str) -> Result<Self> {
+        let mut count = 0;
+        let mut next = || {
+            count += 1;
+            hints.spot(count - 1)
+        };
         let mut decoder = Decoder::new(body);
         let page = decode_page(&mut decoder, &mut next);
-        let page = page.map_err(|error| StoreError::damaged(object, error.to_string()))?;
-        if decoder.position() == body.len() {
-            Ok(page)
-        } else {
-            Err(StoreError::damaged(object, "bytes follow the page's end"))
+        let mut page = page.map_err(|error| StoreError::damaged(object, error.to_string()))?;
+        if decoder.position() != body.len() {
+            return Err(StoreError::damaged(object, "bytes follow the page's end"));
+        }
+        page.note_needs(&mut hints.needs(count));
+        Ok(page)
+    }
+
+    /// Notes what each reference needs, in the order in which they stand.
+    fn note_needs(&mut self, next: &mut dyn Iterator<Item = Needs>) {
+        match self {
+            Self::Entries(entries) => {
+                for entry in entries {
+                    if let Body::Directory { needs, .. }
+                    | Body::File { recipe: Recipe::Paged(_, needs), .. } = &mut entry.body
+                    {
+                        *needs = next.next().unwrap_or_default();
+                    }
+                }
+            }
+            Self::Inner(children) => {
+                for (_, _, needs) in children {
+                    *needs = next.next().unwrap_or_default();
+                }
+            }
+            Self::Items(_) => {}
         }
     }
 }
@@ -273,7 +317,8 @@ fn decode_page(d: &mut Decoder<'_>, next: &mut dyn FnMut() -> Spot) -> Decoded<P
                     Type::Bytes => ChildLabel::Name(d.bytes()?.to_vec()),
                     _ => ChildLabel::Bytes(d.u64()?),
                 };
-                Ok((label, PageRef { fingerprint: fingerprint(d)?, spot: next() }))
+                let page = PageRef { fingerprint: fingerprint(d)?, spot: next() };
+                Ok((label, page, Needs::default()))
             });
             children.collect::<Decoded<_>>().map(Page::Inner)
         }
@@ -365,7 +410,7 @@ fn decode_entry(
             }
             key::PAGED => {
                 let page = PageRef { fingerprint: fingerprint(d)?, spot: next() };
-                f.recipe = Some(Recipe::Paged(page));
+                f.recipe = Some(Recipe::Paged(page, Needs::default()));
             }
             key::ROOT => f.root = Some(PageRef { fingerprint: fingerprint(d)?, spot: next() }),
             key::BELOW => {
@@ -409,7 +454,7 @@ impl Fields {
             }
             1 => {
                 let root = self.root.ok_or_else(|| missing("a directory without tree"))?;
-                Body::Directory { root, below: self.below }
+                Body::Directory { root, needs: Needs::default(), below: self.below }
             }
             2 => Body::Link(self.target.ok_or_else(|| missing("a link without target"))?),
             3 => Body::Pipe,
@@ -439,85 +484,161 @@ const NOWHERE: u16 = u16::MAX;
 /// In the block in which the page itself lies.
 const SAME_BLOCK: u16 = u16::MAX - 1;
 
-/// The hints of a page.
-pub(crate) struct Annex;
+/// What is needed is not noted.
+const NOT_NOTED: u16 = u16::MAX;
 
-impl Annex {
-    /// Stored form of a page: length of the body, body, annex. `open` is the token of the block
-    /// the page will lie in.
-    pub fn attach(body: &[u8], spots: &[Spot], open: u64, containers: &Containers) -> Vec<u8> {
-        let mut numbers: HashMap<u32, u16> = HashMap::new();
-        let mut table = Vec::new();
-        let mut hints = Vec::with_capacity(spots.len() * ANNEX_HINT);
-        for spot in spots {
-            let (container, block, chunk, offset, length) = match spot {
-                Spot::At(at) => {
-                    let number = numbers.get(&at.container).copied().or_else(|| {
-                        let container = containers.get(at.container);
-                        let salt = container.salt.get()?;
-                        let number =
-                            u16::try_from(numbers.len()).ok().filter(|n| *n < SAME_BLOCK)?;
-                        table.extend_from_slice(&container.id.run.0);
-                        table.extend_from_slice(salt);
-                        table.extend_from_slice(&container.id.sequence.to_le_bytes());
-                        table
-                            .extend_from_slice(&u32::from(container.id.class.code()).to_le_bytes());
-                        numbers.insert(at.container, number);
-                        Some(number)
-                    });
-                    (number.unwrap_or(NOWHERE), at.block, at.chunk, at.offset, at.length)
-                }
-                Spot::Open { token, chunk } if *token == open => (SAME_BLOCK, 0, *chunk, 0, 0),
-                Spot::Open { .. } | Spot::Unknown => (NOWHERE, 0, 0, 0, 0),
-            };
-            for half in [container, block, chunk, 0] {
-                hints.extend_from_slice(&half.to_le_bytes());
-            }
-            hints.extend_from_slice(&offset.to_le_bytes());
-            hints.extend_from_slice(&length.to_le_bytes());
+/// The containers an annex names, by the numbers it gives them.
+struct Table<'c> {
+    containers: &'c Containers,
+    numbers: HashMap<u32, u16>,
+    rows: Vec<u8>,
+}
+
+impl Table<'_> {
+    /// The number of a container; none if it cannot be named.
+    fn number(&mut self, container: u32) -> Option<u16> {
+        if let Some(number) = self.numbers.get(&container) {
+            return Some(*number);
         }
-        let size = (body.len() as u32).to_le_bytes();
-        let count = (numbers.len() as u32).to_le_bytes();
-        [size.as_slice(), body, &count, &table, &hints].concat()
+        let known = self.containers.get(container);
+        let salt = known.salt.get()?;
+        let number = u16::try_from(self.numbers.len()).ok().filter(|n| *n < SAME_BLOCK)?;
+        self.rows.extend_from_slice(&known.id.run.0);
+        self.rows.extend_from_slice(salt);
+        self.rows.extend_from_slice(&known.id.sequence.to_le_bytes());
+        self.rows.extend_from_slice(&u32::from(known.id.class.code()).to_le_bytes());
+        self.numbers.insert(container, number);
+        Some(number)
     }
 
-    /// The hints of an annex. They need not be true, only never dangerous: whoever follows one
-    /// checks the fingerprint.
-    pub fn hints(annex: &[u8], own: Location, containers: &Containers) -> Vec<Spot> {
-        let Some((count, rest)) = annex.split_first_chunk::<4>() else { return Vec::new() };
-        let size = (u32::from_le_bytes(*count) as usize).saturating_mul(ANNEX_CONTAINER);
-        let Some((table, hints)) = rest.split_at_checked(size) else { return Vec::new() };
-        let numbers: Vec<Option<u32>> = table
-            .chunks_exact(ANNEX_CONTAINER)
-            .map(|row| {
-                let (mut run, mut salt): ([u8; 16], Salt) = ([0; 16], [0; 16]);
-                run.copy_from_slice(&row[..16]);
-                salt.copy_from_slice(&row[16..32]);
-                let sequence = u32::from_le_bytes([row[32], row[33], row[34], row[35]]);
-                let id =
-                    ContainerId { class: Class::from_code(row[36])?, run: RunId(run), sequence };
-                Some(containers.number(id, Some(&salt)))
-            })
-            .collect();
-        let spot = |row: &[u8]| {
-            let half = |at: usize| u16::from_le_bytes([row[at], row[at + 1]]);
-            let word =
-                |at: usize| u32::from_le_bytes([row[at], row[at + 1], row[at + 2], row[at + 3]]);
-            let location = match half(0) {
-                SAME_BLOCK => Some(Location { chunk: half(4), ..own }),
-                number => {
-                    numbers.get(usize::from(number)).copied().flatten().map(|container| Location {
-                        container,
-                        block: half(2),
-                        chunk: half(4),
-                        offset: word(8),
-                        length: word(12),
-                    })
-                }
-            };
-            location.map_or(Spot::Unknown, Spot::At)
+    /// What a reference needs: how many containers, and which.
+    fn needs(&mut self, needs: &Needs, open: u64) -> Vec<u8> {
+        let mut numbers = Vec::new();
+        for within in needs.within().unwrap_or_default() {
+            numbers.push(match within {
+                Within::Container(container) => self.number(*container),
+                Within::Block(token) => (*token == open).then_some(SAME_BLOCK),
+            });
+        }
+        let noted: Option<Vec<u16>> = numbers.into_iter().collect();
+        match noted.filter(|_| needs.within().is_some()) {
+            Some(noted) => {
+                let count = noted.len() as u16;
+                std::iter::once(count).chain(noted).flat_map(u16::to_le_bytes).collect()
+            }
+            None => NOT_NOTED.to_le_bytes().to_vec(),
+        }
+    }
+}
+
+/// Stored form of a page: length of the body, body, annex. `open` is the token of the block the
+/// page will lie in.
+pub(crate) fn attach(body: &[u8], refs: &Refs, open: u64, containers: &Containers) -> Vec<u8> {
+    let mut table = Table { containers, numbers: HashMap::new(), rows: Vec::new() };
+    let mut hints = Vec::with_capacity(refs.spots.len() * ANNEX_HINT);
+    for spot in &refs.spots {
+        let (container, block, chunk, offset, length) = match spot {
+            Spot::At(at) => {
+                let number = table.number(at.container);
+                (number.unwrap_or(NOWHERE), at.block, at.chunk, at.offset, at.length)
+            }
+            Spot::Open { token, chunk } if *token == open => (SAME_BLOCK, 0, *chunk, 0, 0),
+            Spot::Open { .. } | Spot::Unknown => (NOWHERE, 0, 0, 0, 0),
         };
-        hints.chunks_exact(ANNEX_HINT).map(spot).collect()
+        for half in [container, block, chunk, 0] {
+            hints.extend_from_slice(&half.to_le_bytes());
+        }
+        hints.extend_from_slice(&offset.to_le_bytes());
+        hints.extend_from_slice(&length.to_le_bytes());
+    }
+    for needs in &refs.needs {
+        hints.extend(table.needs(needs, open));
+    }
+    let size = (body.len() as u32).to_le_bytes();
+    let count = (table.numbers.len() as u32).to_le_bytes();
+    [size.as_slice(), body, &count, &table.rows, &hints].concat()
+}
+
+/// The hints of an annex. They need not be true, only never dangerous: whoever follows one checks the
+/// fingerprint, and what is needed was true when it was written, since a container's name is never
+/// used for other bytes.
+pub(crate) struct Hints<'a> {
+    numbers: Vec<Option<u32>>,
+    rows: &'a [u8],
+    /// Where the page itself lies.
+    own: Option<Location>,
+}
+
+impl<'a> Hints<'a> {
+    /// Of a page that has none.
+    #[cfg(test)]
+    pub const NONE: Hints<'static> = Hints { numbers: Vec::new(), rows: &[], own: None };
+
+    pub fn of(annex: &'a [u8], own: Location, containers: &Containers) -> Self {
+        let none = Self { numbers: Vec::new(), rows: &[], own: Some(own) };
+        let Some((count, rest)) = annex.split_first_chunk::<4>() else { return none };
+        let size = (u32::from_le_bytes(*count) as usize).saturating_mul(ANNEX_CONTAINER);
+        let Some((table, rows)) = rest.split_at_checked(size) else { return none };
+        let number = |row: &[u8]| {
+            let (mut run, mut salt): ([u8; 16], Salt) = ([0; 16], [0; 16]);
+            run.copy_from_slice(&row[..16]);
+            salt.copy_from_slice(&row[16..32]);
+            let sequence = u32::from_le_bytes([row[32], row[33], row[34], row[35]]);
+            let id = ContainerId { class: Class::from_code(row[36])?, run: RunId(run), sequence };
+            Some(containers.number(id, Some(&salt)))
+        };
+        let numbers = table.chunks_exact(ANNEX_CONTAINER).map(number).collect();
+        Self { numbers, rows, own: Some(own) }
+    }
+
+    fn container(&self, number: u16) -> Option<u32> {
+        match number {
+            SAME_BLOCK => self.own.map(|own| own.container),
+            number => self.numbers.get(usize::from(number)).copied().flatten(),
+        }
+    }
+
+    /// Where the reference of this number lies.
+    fn spot(&self, number: usize) -> Spot {
+        let at = number.saturating_mul(ANNEX_HINT);
+        let row = self.rows.get(at..at.saturating_add(ANNEX_HINT));
+        let (Some(row), Some(own)) = (row, self.own) else { return Spot::Unknown };
+        let half = |at: usize| u16::from_le_bytes([row[at], row[at + 1]]);
+        let word = |at: usize| u32::from_le_bytes([row[at], row[at + 1], row[at + 2], row[at + 3]]);
+        if half(0) == SAME_BLOCK {
+            return Spot::At(Location { chunk: half(4), ..own });
+        }
+        self.container(half(0)).map_or(Spot::Unknown, |container| {
+            Spot::At(Location {
+                container,
+                block: half(2),
+                chunk: half(4),
+                offset: word(8),
+                length: word(12),
+            })
+        })
+    }
+
+    /// What the references need that stand for more than themselves, behind the places of all
+    /// `references`. Earlier writers noted none.
+    fn needs(&self, references: usize) -> impl Iterator<Item = Needs> {
+        let mut rest = self.rows.get(references.saturating_mul(ANNEX_HINT)..).unwrap_or_default();
+        std::iter::from_fn(move || {
+            let mut half = || {
+                let (half, behind) = rest.split_first_chunk::<2>()?;
+                rest = behind;
+                Some(u16::from_le_bytes(*half))
+            };
+            let count = half()?;
+            if count == NOT_NOTED {
+                return Some(Needs::default());
+            }
+            let noted = (0..count).map(|_| half().and_then(|number| self.container(number)));
+            let noted: Option<Vec<u32>> = noted.collect();
+            Some(noted.map_or(Needs::default(), |noted| {
+                Needs::of(noted.into_iter().map(Within::Container).collect())
+            }))
+        })
     }
 }
 

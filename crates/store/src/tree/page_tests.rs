@@ -20,10 +20,16 @@ fn body() -> impl Strategy<Value = Body> {
     prop_oneof![
         (any::<u64>(), items())
             .prop_map(|(size, items)| Body::File { size, recipe: Recipe::Inline(items) }),
-        (any::<u64>(), any::<u8>())
-            .prop_map(|(size, seed)| Body::File { size, recipe: Recipe::Paged(page_ref(seed)) }),
+        (any::<u64>(), any::<u8>()).prop_map(|(size, seed)| Body::File {
+            size,
+            recipe: Recipe::Paged(page_ref(seed), Needs::default())
+        }),
         (any::<u8>(), any::<u64>(), any::<u64>()).prop_map(|(seed, files, bytes)| {
-            Body::Directory { root: page_ref(seed), below: Below { files, bytes } }
+            Body::Directory {
+                root: page_ref(seed),
+                needs: Needs::default(),
+                below: Below { files, bytes },
+            }
         }),
         prop::collection::vec(any::<u8>(), 0..40).prop_map(Body::Link),
         Just(Body::Pipe),
@@ -55,13 +61,13 @@ prop_compose! {
 }
 
 fn encode_page(entries: &[Entry]) -> Vec<u8> {
-    let (mut rows, mut spots, mut owners) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut rows, mut refs, mut owners) = (Vec::new(), Refs::default(), Vec::new());
     for entry in entries {
         let owner = owners.iter().position(|owner| *owner == entry.owner).unwrap_or_else(|| {
             owners.push(entry.owner.clone());
             owners.len() - 1
         });
-        rows = encode_entry(entry, owner as u32, rows, &mut spots);
+        rows = encode_entry(entry, owner as u32, rows, &mut refs);
     }
     assemble(0, Some(&owners), entries.len() as u64, &rows)
 }
@@ -72,7 +78,7 @@ proptest! {
         entries.sort_by(|a, b| a.name.cmp(&b.name));
         entries.dedup_by(|a, b| a.name == b.name);
         let body = encode_page(&entries);
-        match Page::decode(&body, &[], "page").expect("decodes") {
+        match Page::decode(&body, &Hints::NONE, "page").expect("decodes") {
             Page::Entries(back) => prop_assert_eq!(back, entries),
             other => prop_assert!(false, "{:?}", other),
         }
@@ -85,19 +91,19 @@ proptest! {
         let mut body = encode_page(&entries);
         let at = at.index(body.len());
         body[at] = value;
-        let _ = Page::decode(&body, &[], "page");
+        let _ = Page::decode(&body, &Hints::NONE, "page");
         body.truncate(cut.index(body.len()));
-        prop_assert!(Page::decode(&body, &[], "page").is_err());
+        prop_assert!(Page::decode(&body, &Hints::NONE, "page").is_err());
     }
 
     #[test]
     fn recipes_come_back_as_they_were(items in items()) {
         let mut rows = Vec::new();
         for item in &items {
-            rows = encode_item(item, rows, &mut Vec::new());
+            rows = encode_item(item, rows, &mut Refs::default());
         }
         let body = assemble(RECIPE_LEVEL, None, items.len() as u64, &rows);
-        match Page::decode(&body, &[], "page").expect("decodes") {
+        match Page::decode(&body, &Hints::NONE, "page").expect("decodes") {
             Page::Items(back) => prop_assert_eq!(back, items),
             other => prop_assert!(false, "{:?}", other),
         }
@@ -112,14 +118,33 @@ proptest! {
             Spot::At(Location { container, block: 2, chunk, offset: 7_000, length: 900 })
         };
         let own = Location { container: containers.number(id(9), Some(&[9; 16])), block: 4, chunk: 1, offset: 5, length: 6 };
-        let spots = [at(1, 3), Spot::Unknown, at(2, 4), Spot::Open { token: 11, chunk: 8 }, Spot::Open { token: 12, chunk: 8 }, at(1, 5)];
-        let stored = Annex::attach(b"body", &spots, 11, &containers);
+        let spots = vec![at(1, 3), Spot::Unknown, at(2, 4), Spot::Open { token: 11, chunk: 8 }, Spot::Open { token: 12, chunk: 8 }, at(1, 5)];
+        let number = |sequence| Within::Container(containers.number(id(sequence), Some(&[sequence as u8; 16])));
+        let needs = vec![
+            Needs::of(vec![number(2), number(5), Within::Block(11)]),
+            Needs::default(),
+            Needs::of(vec![number(1), Within::Block(12)]),
+            Needs::of(Vec::new()),
+        ];
+        let refs = Refs { spots: spots.clone(), needs };
+        let stored = attach(b"body", &refs, 11, &containers);
         let (body, annex) = split(&stored).expect("splits");
         prop_assert_eq!(body, b"body");
-        let read = Annex::hints(annex, own, &containers);
+        let hints = Hints::of(annex, own, &containers);
+        let read: Vec<Spot> = (0..6).map(|number| hints.spot(number)).collect();
         let same_block = Spot::At(Location { chunk: 8, ..own });
         prop_assert_eq!(read, vec![spots[0], Spot::Unknown, spots[2], same_block, Spot::Unknown, spots[5]]);
-        let _ = Annex::hints(&noise, own, &containers);
+        let read: Vec<Needs> = hints.needs(6).collect();
+        let noted = Needs::of(vec![number(2), number(5), Within::Container(own.container)]);
+        prop_assert_eq!(read, vec![noted, Needs::default(), Needs::default(), Needs::of(Vec::new())], "what lies in another open block is not noted");
+        // An annex of a writer that noted nothing, one that is cut anywhere, and noise.
+        let bare = attach(b"body", &Refs { spots, needs: Vec::new() }, 11, &containers);
+        let (_, bare) = split(&bare).expect("splits");
+        prop_assert_eq!(Hints::of(bare, own, &containers).needs(6).count(), 0);
+        for wrong in [&noise[..], &annex[..noise.len().min(annex.len())]] {
+            let hints = Hints::of(wrong, own, &containers);
+            let _ = (hints.spot(0), hints.spot(usize::MAX), hints.needs(3).count(), hints.needs(usize::MAX).count());
+        }
         let _ = split(&noise);
     }
 }

@@ -4,7 +4,8 @@ use std::collections::VecDeque;
 
 use super::{
     entry::{Entry, Item, PageRef, Recipe, Spot},
-    page::{Annex, Page, split},
+    needs::Needs,
+    page::{Hints, Page, split},
 };
 use crate::{
     error::{Result, StoreError},
@@ -23,8 +24,7 @@ impl Store {
         if self.keys.fingerprint(Class::Tree, body) != page.fingerprint {
             return Err(damaged("its content does not match"));
         }
-        let hints = Annex::hints(annex, own, &self.containers);
-        Page::decode(body, &hints, &object)
+        Page::decode(body, &Hints::of(annex, own, &self.containers), &object)
     }
 }
 
@@ -43,7 +43,7 @@ impl Pages {
             match store.page(&page)? {
                 Page::Inner(children) if depth < DEEPEST => {
                     let children = children.into_iter().rev();
-                    self.stack.extend(children.map(|(_, child)| (child, depth + 1)));
+                    self.stack.extend(children.map(|(_, child, _)| (child, depth + 1)));
                 }
                 Page::Inner(_) => return Err(StoreError::damaged("a tree", "it is too deep")),
                 leaf => return Ok(Some(leaf)),
@@ -102,7 +102,7 @@ impl<'s> Items<'s> {
     pub(crate) fn new(store: &'s Store, recipe: &Recipe) -> Self {
         let (stack, ready) = match recipe {
             Recipe::Inline(items) => (Vec::new(), items.iter().copied().collect()),
-            Recipe::Paged(page) => (vec![(*page, 0)], VecDeque::new()),
+            Recipe::Paged(page, _) => (vec![(*page, 0)], VecDeque::new()),
         };
         Self { store, pages: Pages { stack }, ready }
     }
@@ -156,11 +156,11 @@ impl Store {
                     return Ok(entries.into_iter().find(|entry| entry.name == name));
                 }
                 Page::Inner(children) => {
-                    let next = children.into_iter().find(|(label, _)| {
+                    let next = children.into_iter().find(|(label, _, _)| {
                         matches!(label, super::page::ChildLabel::Name(last) if name <= last.as_slice())
                     });
                     match next {
-                        Some((_, child)) => page = child,
+                        Some((_, child, _)) => page = child,
                         None => return Ok(None),
                     }
                 }
@@ -176,7 +176,7 @@ impl Store {
     pub(crate) fn page_children(&self, page: &PageRef) -> Result<PageContent> {
         Ok(match self.page(page)? {
             Page::Inner(children) => PageContent {
-                pages: children.into_iter().map(|(_, page)| page).collect(),
+                pages: children.into_iter().map(|(_, page, needs)| (page, needs)).collect(),
                 ..PageContent::default()
             },
             Page::Items(items) => PageContent { items, ..PageContent::default() },
@@ -188,7 +188,7 @@ impl Store {
 /// What a page holds.
 #[derive(Default)]
 pub(crate) struct PageContent {
-    pub pages: Vec<PageRef>,
+    pub pages: Vec<(PageRef, Needs)>,
     pub items: Vec<Item>,
     pub entries: Vec<Entry>,
 }

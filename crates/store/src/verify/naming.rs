@@ -116,7 +116,7 @@ impl Store {
         recipe: &Recipe,
         bad: &HashMap<Prefix, usize>,
     ) -> Result<Option<usize>> {
-        if let Recipe::Paged(page) = recipe
+        if let Recipe::Paged(page, _) = recipe
             && let Some(cause) = bad.get(&page.fingerprint.prefix())
         {
             return Ok(Some(*cause));

@@ -164,12 +164,12 @@ impl Store {
                 }
                 Err(error) => return Err(error),
             };
-            stack.extend(content.pages);
+            stack.extend(content.pages.into_iter().map(|(page, _)| page));
             let mut items = content.items;
             for entry in content.entries {
                 match entry.body {
                     Body::File { recipe: Recipe::Inline(few), .. } => items.extend(few),
-                    Body::File { recipe: Recipe::Paged(page), .. } => stack.push(page),
+                    Body::File { recipe: Recipe::Paged(page, _), .. } => stack.push(page),
                     Body::Directory { root, .. } => stack.push(root),
                     _ => {}
                 }

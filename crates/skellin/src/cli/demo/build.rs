@@ -105,6 +105,8 @@ const EAST: &str = "oak-east";
 const WEST: &str = "oak-west";
 /// The night on which the drives were last swapped for a day.
 const SWAPPED: i64 = NIGHTS - 9;
+/// When the first plan of an evening runs, after midnight.
+const FIRST_RUN: i64 = (21 * 60 + 40) * 60_000;
 
 /// What the nights are played with.
 struct Nights<'a> {
@@ -124,7 +126,9 @@ pub(super) fn build(
 ) -> Result<Servers, CliError> {
     let servers = Servers::start(folder)?;
     let now = Timestamp::now().as_millisecond();
-    let start = midnight(now - NIGHTS * DAY);
+    // The last night is the latest one whose runs have begun by now, so that none is late.
+    let is_night = now >= midnight(now) + FIRST_RUN;
+    let start = midnight(now - NIGHTS * DAY + if is_night { DAY } else { 0 });
     plans(folder, folders, true)?;
     write(&folders.config.join("hosts.toml"), &servers.hosts(folder))?;
     let oak = format!(
@@ -163,7 +167,7 @@ pub(super) fn build(
         }
         for file in &configuration.plans {
             let Some(plan) = &file.plan else { continue };
-            if let Some(moment) = tonight(plan, midnight) {
+            if let Some(moment) = tonight(plan, midnight).filter(|moment| *moment <= now) {
                 nights.play(plan, night, moment)?;
             }
         }

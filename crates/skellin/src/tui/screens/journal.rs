@@ -121,7 +121,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let mut columns = vec![
         column("day", if is_wide { 15 } else { 6 }),
         column("at", 5),
-        column("ended", 12),
+        column("ended", 13),
         column("work", 9),
         column("of", if is_wide { 14 } else { 10 }),
     ];
