@@ -77,11 +77,13 @@ fn drafts_and_records_of_killed_runs_go_with_the_next_good_one() {
     write(&world.path("oak/runs/00112233445566778899aabbccddeeff"), b"torn");
     fs::create_dir(world.path("oak/runs/ffeeddccbbaa99887766554433221100")).unwrap();
     fs::remove_file(world.path("oak/runs/00112233445566778899aabbccddeeff")).unwrap();
+    // One of the killed runs may have come so far as to settle those before it.
+    let earlier = objects(&world, "verdicts").len();
     world.done(&["run", "readings"]);
     assert_eq!(objects(&world, "unfinished").len(), 1, "but for the young one");
     assert_eq!(objects(&world, "runs").len(), 1, "but for what is no record");
     assert!(objects(&world, "revokes").is_empty());
-    assert_eq!(objects(&world, "verdicts").len(), 1, "one for all of them");
+    assert_eq!(objects(&world, "verdicts").len(), earlier + 1, "one for all of them");
     let back = world.path("back").display().to_string();
     world.done(&["restore", "readings@newest", "--to", &back]);
     assert_same(&world.path("ridge"), &world.path("back/ridge"));
