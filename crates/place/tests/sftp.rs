@@ -322,3 +322,51 @@ fn a_connection_that_was_reset_is_made_anew_at_once() {
         assert!(begun.elapsed() < Duration::from_secs(10), "{round}: {:?}", begun.elapsed());
     }
 }
+
+/// A line that ends while somebody logs in refuses nobody: it is tried again, and no password is blamed.
+#[test]
+fn a_line_that_breaks_during_the_login_is_no_refusal() {
+    let folder = tempfile::tempdir().expect("a directory");
+    let (user, password) = ("keeper".to_owned(), "two terns".to_owned());
+    let account = Account { user: user.clone(), password: password.clone(), key: None };
+    let files = folder.path().join("files");
+    let server = SimulatedSftp::start(files, account, &folder.path().join("host.key"), None);
+    let server = server.expect("starts");
+    let wire = Wire::to(server.address().port(), Pace::default()).expect("a line");
+    let known = folder.path().join("known_hosts");
+    fs::write(&known, server.known_as("127.0.0.1", wire.port())).expect("writes");
+    let target = SftpTarget {
+        hop: Hop {
+            name: "127.0.0.1".to_owned(),
+            address: "127.0.0.1".to_owned(),
+            port: wire.port(),
+            user,
+            identities: Vec::new(),
+            agent: false,
+            password: Some(password.into()),
+            identity_passphrase: None,
+            known_hosts: vec![known],
+        },
+        via: Vec::new(),
+        path: "/srv/oak".to_owned(),
+        connections: 1,
+        patience: Duration::from_secs(60),
+        throttles: Throttles::default(),
+    };
+    let mut kinds = std::collections::BTreeSet::new();
+    let mut opened = false;
+    for bytes in (400..12_000).step_by(40) {
+        wire.break_after(Some(bytes));
+        match SftpPlace::prepare(target.clone(), FOLDERS) {
+            Ok(_) => {
+                opened = true;
+                break;
+            }
+            Err(error) => {
+                assert_ne!(error.kind, PlaceErrorKind::Login, "after {bytes} bytes: {error}");
+                kinds.insert(format!("{:?}", error.kind));
+            }
+        }
+    }
+    assert!(opened && kinds.contains("Cut"), "every point up to the whole way: {kinds:?}");
+}

@@ -65,7 +65,7 @@ fn a_frozen_line_keeps_no_command_from_ending(kind: Kind) {
     world.done(&["run", "readings"]);
     // A restore and a verification hang at the same time as a run of another plan.
     let source = world.path("ringing");
-    for number in 0..12 {
+    for number in 0..48 {
         write(&source.join(format!("{number}")), content(1001 + 2 * number, 1 << 20));
     }
     let left = world.path("let go").display().to_string();

@@ -298,6 +298,16 @@ async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<S
         return Ok("no authentication".to_owned());
     };
     let all = offered.clone();
+    let ended = |tried: &Tried| {
+        let what = format!("the connection was closed during the login; tried: {tried}");
+        let hint =
+            "a server that allows few attempts ends it like this: name one key (identity = \"…\")";
+        failed(hop, PlaceErrorKind::Cut, what).with_hint(hint)
+    };
+    if all.is_empty() {
+        // A server that refuses says what it accepts (RFC 4252, 5.1): this one, or the line, is gone.
+        return Err(ended(&tried));
+    }
     if offered.contains(&MethodKind::PublicKey) {
         for file in &hop.identities {
             let key = identity(hop, file)?;
@@ -350,6 +360,9 @@ async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<S
             }
         }
     }
+    if has_ended(session, &offered).await {
+        return Err(ended(&tried));
+    }
     let offers: Vec<&str> = all.iter().map(<&str>::from).collect();
     let what = format!(
         "login as {} refused; the server accepts {}; tried: {tried}",
@@ -366,6 +379,19 @@ async fn login(hop: &Hop, patience: Duration, session: &mut Session) -> Result<S
         )
     };
     Err(failed(hop, PlaceErrorKind::Login, what).with_hint(hint))
+}
+
+/// Whether a refusal is none, but the end of the connection: it offers nothing then, and the session
+/// ends a moment after its answers do.
+async fn has_ended(session: &Session, offered: &MethodSet) -> bool {
+    let moments = if offered.is_empty() { 20 } else { 1 };
+    for _ in 0..moments {
+        if session.is_closed() {
+            return true;
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    false
 }
 
 /// Whether a proof was enough; else what the server offers now is noted.

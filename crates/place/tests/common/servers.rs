@@ -3,8 +3,10 @@
 use std::{
     fs,
     io::{BufRead, BufReader},
+    net::TcpListener,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
+    time::{Duration, Instant},
 };
 
 /// The Python that has the servers; `cargo xtask test` makes it.
@@ -36,6 +38,12 @@ impl Server {
     pub fn restart(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+        // The port may be somebody's for a moment, as the near end of a connection.
+        let deadline = Instant::now() + Duration::from_secs(60);
+        while TcpListener::bind(("127.0.0.1", self.port)).is_err() {
+            assert!(Instant::now() < deadline, "the port stays taken");
+            std::thread::sleep(Duration::from_millis(20));
+        }
         let port = Some(self.port);
         (self.child, _) = Self::spawn(self.script, &self.folder, &self.arguments, port);
     }
