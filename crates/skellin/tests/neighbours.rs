@@ -337,7 +337,8 @@ fn a_tree_deeper_than_files_may_be_open_costs_no_other() {
     world.done(&["run", "readings"]);
     let to = world.path("again").display().to_string();
     let output = limited(&["restore", "readings@newest", "--to", &to]);
-    assert_eq!(output.status.code(), Some(4), "{}", String::from_utf8_lossy(&output.stdout));
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert_eq!(output.status.code(), Some(4), "{said}{}", String::from_utf8_lossy(&output.stdout));
     assert!(world.path("again/ridge/wide-59/59/file").exists());
 }
 

@@ -34,12 +34,13 @@ impl Server {
     }
 
     /// Ends the server and starts it again at the same port, with the files it had. One that keeps
-    /// everything in memory has none then.
-    pub fn restart(&mut self) {
+    /// everything in memory has none then. `gone` ends the connections to it that are held elsewhere,
+    /// which would keep the port taken.
+    pub fn restart(&mut self, gone: impl FnOnce()) {
         let _ = self.child.kill();
         let _ = self.child.wait();
-        // The port may be somebody's for a moment, as the near end of a connection.
-        let deadline = Instant::now() + Duration::from_secs(60);
+        gone();
+        let deadline = Instant::now() + Duration::from_secs(120);
         while TcpListener::bind(("127.0.0.1", self.port)).is_err() {
             assert!(Instant::now() < deadline, "the port stays taken");
             std::thread::sleep(Duration::from_millis(20));

@@ -1,3 +1,4 @@
+import socket
 import sys
 from cheroot import wsgi
 from cheroot.ssl.builtin import BuiltinSSLAdapter
@@ -11,7 +12,13 @@ app = WsgiDAVApp({
     "verbose": 1,
     "logging": {"enable": False},
 })
-port = int(sys.argv[3]) if len(sys.argv) > 3 else 0
+# A port by its number: only then it may be had again at once by a server that is started again.
+if len(sys.argv) > 3:
+    port = int(sys.argv[3])
+else:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
 server = wsgi.Server(("127.0.0.1", port), app, numthreads=8)
 if tls:
     server.ssl_adapter = BuiltinSSLAdapter(folder + "/cert.pem", folder + "/key.pem")

@@ -115,11 +115,12 @@ impl Distant {
 
     /// Ends the server with all its connections and starts it again.
     pub fn restart(&mut self) {
+        let wire = &self.wire;
         match &mut self.behind {
             Behind::Sshd(server) => server.restart(),
-            Behind::Server(server) => server.restart(),
+            Behind::Server(server) => server.restart(|| wire.cut()),
         }
-        self.wire.cut();
+        wire.cut();
     }
 
     pub fn start(&self, arguments: &[&str]) -> Child {
