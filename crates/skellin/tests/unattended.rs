@@ -167,7 +167,8 @@ fn an_interrupted_run_waits_for_no_command() {
     {
         let _ = fs::remove_file(&marks);
         let mut run = world.command(&["run", "readings"]).stdout(Stdio::null()).spawn().unwrap();
-        until("the command", || marks.exists());
+        // Written, and not only opened: the shell could be ended in between.
+        until("the command", || fs::read(&marks).is_ok_and(|marks| marks == b"enter\n"));
         let begun = Instant::now();
         rustix::process::kill_process(rustix::process::Pid::from_child(&run), signal).unwrap();
         assert_eq!(run.wait().unwrap().code(), Some(code));
