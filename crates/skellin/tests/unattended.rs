@@ -139,7 +139,7 @@ fn a_run_that_is_killed_owes_its_leave_and_whoever_comes_next_makes_up_for_it() 
     );
     plan(&world, "readings", &around);
     let mut run = world.command(&["run", "readings"]).spawn().unwrap();
-    until("the command", || marks.exists());
+    until("the command", || fs::read(&marks).is_ok_and(|marks| marks == b"enter\n"));
     run.kill().unwrap();
     run.wait().unwrap();
     assert_eq!(fs::read_to_string(&marks).unwrap(), "enter\n");
