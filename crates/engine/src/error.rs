@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use skellin_place::PlaceError;
 use skellin_store::StoreError;
 
-use crate::places::missing_mount;
+use crate::places::mounts::missing_mount;
 
 /// A failure of the engine: what failed, on what, and what to do next.
 #[derive(Debug, thiserror::Error)]

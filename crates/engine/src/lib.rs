@@ -15,6 +15,7 @@ mod due;
 mod error;
 mod event;
 mod explain;
+mod finding;
 mod folders;
 mod ground;
 pub mod history;
@@ -49,12 +50,13 @@ pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
 pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
-pub use doctor::{Examination, Finding, Gap, Weight, gaps};
+pub use doctor::{Examination, Gap, gaps};
 pub use draft::{Checked, Draft, trial_store};
 pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress, Waited};
 pub use explain::{Amounts, Reasons, explain, measure};
+pub use finding::{Finding, Weight};
 pub use folders::Folders;
 pub use journal::{
     Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Mended, Message, Outcome,

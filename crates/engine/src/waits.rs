@@ -1,6 +1,7 @@
 //! Waiting that is said, and that ends when nobody wants what is waited for any more.
 
 use std::{
+    convert::Infallible,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -42,14 +43,14 @@ impl Awaited for Arc<dyn Place> {
 /// Does work, and watches meanwhile what it waits for. When somebody interrupts, waiting ends; and
 /// `stuck` is called if the work goes on all the same, since it hangs in something that cannot be
 /// ended. The process does not end before that is done.
-pub(crate) fn watched<T>(
+pub(crate) fn watched<T, E>(
     awaited: &[&dyn Awaited],
     events: &dyn EventSink,
     cancel: &Cancel,
     stuck: &(dyn Fn() + Sync),
-    work: impl FnOnce() -> T,
-) -> T {
-    let done = AtomicBool::new(false);
+    work: impl FnOnce() -> Result<T, E>,
+) -> Result<T, E> {
+    let (done, went_well) = (AtomicBool::new(false), AtomicBool::new(false));
     std::thread::scope(|scope| {
         let watch = scope.spawn(|| {
             let mut said: Vec<Option<String>> = vec![None; awaited.len()];
@@ -69,9 +70,14 @@ pub(crate) fn watched<T>(
                 }
                 std::thread::park_timeout(TICK);
             }
+            // What ended well waits for nothing any more, however soon it was over after that.
+            if went_well.load(Ordering::SeqCst) {
+                said.iter_mut().for_each(|said| say(None, said, events));
+            }
         });
         let ended = End { done: &done, watch: watch.thread().clone() };
         let result = work();
+        went_well.store(result.is_ok(), Ordering::SeqCst);
         drop(ended);
         result
     })
@@ -81,7 +87,9 @@ pub(crate) fn watched<T>(
 pub fn attended<T>(stores: &[&Store], events: &dyn EventSink, work: impl FnOnce() -> T) -> T {
     let places: Vec<&dyn Awaited> =
         stores.iter().map(|store| store.place() as &dyn Awaited).collect();
-    watched(&places, events, &Cancel::new(), &|| {}, work)
+    let work = || Ok::<T, Infallible>(work());
+    let Ok(result) = watched(&places, events, &Cancel::new(), &|| {}, work);
+    result
 }
 
 /// Ends the watch, also when the work panics.
@@ -155,6 +163,24 @@ mod tests {
     }
 
     #[test]
+    fn the_end_of_waiting_is_said_by_what_ends_well_at_once() {
+        for ends in [Ok(()), Err(())] {
+            let (sender, said) = std::sync::mpsc::channel();
+            let events = |event: Event| {
+                if let Event::Waiting(waited) = event {
+                    sender.send(waited.is_over).expect("is heard");
+                }
+            };
+            let away = Away(Mutex::new((Duration::from_secs(31), 0)));
+            let ended = watched(&[&away], &events, &Cancel::new(), &|| {}, || {
+                assert!(!said.recv().expect("it is said"));
+                ends
+            });
+            assert_eq!((ended, said.try_recv().ok()), (ends, ends.ok().map(|()| true)));
+        }
+    }
+
+    #[test]
     fn an_interruption_ends_all_waiting_and_what_hangs_is_noticed() {
         let away = Away(Mutex::new((Duration::from_secs(1), 0)));
         let (cancel, stuck) = (Cancel::new(), AtomicBool::new(false));
@@ -164,7 +190,9 @@ mod tests {
             while !stuck.load(Ordering::SeqCst) {
                 std::thread::park_timeout(Duration::from_millis(5));
             }
-        });
+            Ok::<(), ()>(())
+        })
+        .expect("ends");
         assert!(begun.elapsed() >= GRACE && away.0.lock().expect("no panic").1 > 0);
     }
 }

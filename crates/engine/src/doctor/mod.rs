@@ -15,6 +15,7 @@ use crate::{
     clock::{Cancel, is_ahead},
     config::Configuration,
     error::{EngineError, Result},
+    finding::{Finding, Weight},
     journal::{Journal, JournalEntry, Outcome, Work},
     places::{drive_states, local_directory, open_place},
     secrets::read_secret,
@@ -27,28 +28,6 @@ const LITTLE_ROOM: u64 = 1 << 30;
 
 /// So many verifications of a store are looked through for one that went to its end.
 const LOOKED_BACK: usize = 50;
-
-/// How bad a finding is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Weight {
-    /// Data is not protected, or soon will not be.
-    Wrong,
-    /// It may be meant so, but somebody should have decided it.
-    Doubtful,
-}
-
-/// Something a look at the set-up has found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Finding {
-    /// How bad it is.
-    pub weight: Weight,
-    /// What it concerns: a plan, a store, a directory.
-    pub subject: String,
-    /// What was found.
-    pub what: String,
-    /// What to do about it.
-    pub hint: String,
-}
 
 /// What the set-up is looked at by.
 pub struct Examination<'a> {

@@ -14,6 +14,7 @@ use skellin_place::{
 use skellin_plan::{PlaceSpec, StoreConfig};
 use skellin_store::{FOLDERS, Store};
 
+use super::mounts::unescaped;
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
@@ -84,22 +85,6 @@ fn on_block_devices(text: &str) -> Vec<PathBuf> {
         }
     }
     found
-}
-
-/// Blanks and the like stand there as octal numbers.
-pub(super) fn unescaped(text: &str) -> String {
-    let mut parts = text.split('\\');
-    let mut out = parts.next().unwrap_or_default().to_owned();
-    for part in parts {
-        match part.get(..3).and_then(|digits| u8::from_str_radix(digits, 8).ok()) {
-            Some(byte) => {
-                out.push(char::from(byte));
-                out.push_str(&part[3..]);
-            }
-            None => out.push_str(part),
-        }
-    }
-    out
 }
 
 /// All mounted drives that carry a store at this path from their top.

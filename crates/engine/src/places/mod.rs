@@ -3,7 +3,7 @@
 pub(crate) mod drives;
 mod hosts;
 mod keys;
-mod mounts;
+pub(crate) mod mounts;
 mod reach;
 mod rotation;
 pub(crate) mod targets;

@@ -5,8 +5,6 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use super::drives::unescaped;
-
 /// Directories in which each entry is there for something mounted (hier(7)), and how many names below
 /// them make a mount point.
 const BASES: [(&str, usize); 3] = [("/run/media", 2), ("/media", 1), ("/mnt", 1)];
@@ -42,6 +40,22 @@ fn missing(path: &Path, fstab: &str, mountinfo: &str) -> Option<PathBuf> {
     }
     let depth = Path::new(base).components().count() + names;
     Some(path.components().take(depth).collect())
+}
+
+/// Blanks and the like stand there as octal numbers.
+pub(super) fn unescaped(text: &str) -> String {
+    let mut parts = text.split('\\');
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.get(..3).and_then(|digits| u8::from_str_radix(digits, 8).ok()) {
+            Some(byte) => {
+                out.push(char::from(byte));
+                out.push_str(&part[3..]);
+            }
+            None => out.push_str(part),
+        }
+    }
+    out
 }
 
 #[cfg(test)]

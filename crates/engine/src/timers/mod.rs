@@ -18,8 +18,8 @@ pub use starter::{CRON_HINT, Starter, cron_runs, looks_for_due};
 
 use crate::{
     config::Configuration,
-    doctor::{Finding, Weight},
     error::{EngineError, Result},
+    finding::{Finding, Weight},
     places::local_directory,
 };
 

@@ -2,8 +2,6 @@
 //! keys after it wait behind it, so that what is typed in one go does what it would do slowly.
 //! Only a confirmation never waits: nobody agrees to what is not on the screen yet.
 
-use std::collections::VecDeque;
-
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 
 use super::{
@@ -16,31 +14,18 @@ use super::{
 /// More keys than this are hardly meant: something lies on the keyboard.
 const MOST: usize = 64;
 
-/// Keys that wait.
-#[derive(Default)]
-pub(super) struct Ahead {
-    keys: VecDeque<KeyEvent>,
-}
-
-impl Ahead {
-    /// How many wait.
-    pub fn count(&self) -> usize {
-        self.keys.len()
-    }
-}
-
 impl App {
     /// A key is pressed.
     pub fn key(&mut self, key: KeyEvent) -> Step {
         let asks_to_close = keys::action(key, keys::Place::List) == Some(Action::Quit)
             && key.code != KeyCode::Char('q');
-        if asks_to_close || (key.code == KeyCode::Esc && self.ahead.count() > 0) {
-            self.ahead.keys.clear();
+        if asks_to_close || (key.code == KeyCode::Esc && self.ahead.len() > 0) {
+            self.ahead.clear();
             return if asks_to_close { self.press(key) } else { Step::GoOn };
         }
-        if self.ahead.count() > 0 || self.has_to_wait(key) {
-            if self.ahead.count() < MOST {
-                self.ahead.keys.push_back(key);
+        if self.ahead.len() > 0 || self.has_to_wait(key) {
+            if self.ahead.len() < MOST {
+                self.ahead.push_back(key);
             }
             return Step::GoOn;
         }
@@ -49,11 +34,11 @@ impl App {
 
     /// Something has come: keys that waited for it are pressed now.
     pub(super) fn press_waiting(&mut self) -> Step {
-        while let Some(key) = self.ahead.keys.front().copied() {
+        while let Some(key) = self.ahead.front().copied() {
             if self.has_to_wait(key) {
                 break;
             }
-            self.ahead.keys.pop_front();
+            self.ahead.pop_front();
             if self.press(key) == Step::Close {
                 return Step::Close;
             }

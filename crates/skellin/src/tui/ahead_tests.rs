@@ -28,7 +28,7 @@ fn a_version_and_a_look_typed_in_one_burst_both_happen() {
     let look = answer(&mut app, &requests);
     assert_eq!(app.model.cursor, Cursor::Was(EVENING - 5 * DAY));
     assert_eq!(look, Some(id(1, 8)), "the version that `v` led to is looked into");
-    assert!(app.panel.is_some() && app.ahead.count() == 0);
+    assert!(app.panel.is_some() && app.ahead.len() == 0);
 }
 
 #[test]
@@ -36,7 +36,7 @@ fn what_waits_can_be_dropped_and_closing_waits_for_nothing() {
     let (mut app, requests) = between_snapshots();
     type_text(&mut app, "bj");
     press(&mut app, KeyCode::Esc);
-    assert_eq!(app.ahead.count(), 0);
+    assert_eq!(app.ahead.len(), 0);
     assert_eq!((answer(&mut app, &requests), app.panel.is_none()), (None, true));
     let (mut app, _requests) = between_snapshots();
     press(&mut app, KeyCode::Char('l'));
@@ -131,7 +131,7 @@ proptest! {
             }
             answer(&mut app, &requests);
             let panel = app.panel.is_some();
-            (app.model.cursor, app.model.tree.selected, panel, app.ahead.count())
+            (app.model.cursor, app.model.tree.selected, panel, app.ahead.len())
         };
         let slowly = type_them(&|_| true);
         prop_assert_eq!(slowly.3, 0, "something waits for ever");

@@ -1,9 +1,12 @@
 //! The application: what is known, what lies over the screen, and what is under way.
 
+use std::collections::VecDeque;
+
 use crossbeam_channel::Sender;
+use ratatui::crossterm::event::KeyEvent;
 use skellin_engine::{Cancel, Configuration};
 
-use super::{ahead::Ahead, lanes::Work, model::Model, panels::Panel, worker::Request};
+use super::{lanes::Work, model::Model, panels::Panel, worker::Request};
 
 /// Whether the application goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,7 +19,7 @@ pub(super) enum Step {
 pub(super) struct App {
     pub model: Model,
     pub panel: Option<Panel>,
-    pub ahead: Ahead,
+    pub ahead: VecDeque<KeyEvent>,
     /// When the stores were listed last, in milliseconds since 1970.
     pub listed: i64,
 }
@@ -31,7 +34,7 @@ impl App {
         Self {
             model: Model::new(configuration, machine, now, worker),
             panel: None,
-            ahead: Ahead::default(),
+            ahead: VecDeque::new(),
             listed: now,
         }
     }

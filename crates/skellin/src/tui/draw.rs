@@ -23,7 +23,7 @@ use crate::words::{self, fit};
 /// Draws everything.
 pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
     let App { model: app, panel, ahead, .. } = app;
-    let ahead = ahead.count();
+    let ahead = ahead.len();
     app.hits.clear();
     let area = frame.area();
     let has_ribbon = !app.lanes.is_empty();

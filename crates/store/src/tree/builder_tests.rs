@@ -11,8 +11,9 @@ use super::*;
 use crate::{
     ids::Fingerprint,
     tree::{
-        entry::{Body, ChunkRef, Moment, Spot},
+        entry::{Body, ChunkRef, Moment},
         page::{Hints, Page, Refs},
+        spot::Spot,
     },
 };
 

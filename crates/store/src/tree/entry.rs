@@ -2,25 +2,8 @@
 
 use std::sync::Arc;
 
-use super::needs::Needs;
-use crate::{containers::Location, ids::Fingerprint};
-
-/// Where a chunk or page lies, as far as it is known.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Spot {
-    /// Only the index can tell.
-    #[default]
-    Unknown,
-    /// Here.
-    At(Location),
-    /// In a block that is still open, by the number its writer gave it.
-    Open {
-        /// The writer's number of the block.
-        token: u64,
-        /// Number of the chunk in the block.
-        chunk: u16,
-    },
-}
+use super::{needs::Needs, spot::Spot};
+use crate::ids::Fingerprint;
 
 /// A page, by its fingerprint.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -9,12 +9,14 @@ mod entry;
 mod needs;
 mod page;
 mod reader;
+mod spot;
 
 pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
 pub use entry::{
-    Below, Body, ChunkRef, DeviceKind, Entry, Item, Kind, Moment, Owner, PageRef, Recipe, Spot,
+    Below, Body, ChunkRef, DeviceKind, Entry, Item, Kind, Moment, Owner, PageRef, Recipe,
 };
 pub use reader::{Entries, Items};
+pub use spot::Spot;
 
 pub use needs::Needs;
 

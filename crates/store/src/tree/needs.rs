@@ -5,7 +5,7 @@
 
 use std::{collections::BTreeSet, sync::Arc};
 
-use super::entry::Spot;
+use super::spot::Spot;
 use crate::containers::ContainerIx;
 
 /// More containers than these are not noted; what needs more is looked into instead.

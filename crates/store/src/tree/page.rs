@@ -6,9 +6,10 @@ use std::sync::Arc;
 use minicbor::{Decoder, Encoder, data::Type, decode::Error};
 
 use super::entry::{
-    Below, Body, ChunkRef, DeviceKind, Entry, Item, Moment, Owner, PageRef, Recipe, Spot,
+    Below, Body, ChunkRef, DeviceKind, Entry, Item, Moment, Owner, PageRef, Recipe,
 };
 use super::needs::{Needs, Within};
+use super::spot::Spot;
 use crate::{
     container::Salt,
     containers::{Containers, Location},

@@ -3,9 +3,10 @@
 use std::collections::VecDeque;
 
 use super::{
-    entry::{Entry, Item, PageRef, Recipe, Spot},
+    entry::{Entry, Item, PageRef, Recipe},
     needs::Needs,
     page::{Hints, Page, split},
+    spot::Spot,
 };
 use crate::{
     error::{Result, StoreError},
