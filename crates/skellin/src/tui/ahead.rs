@@ -19,11 +19,11 @@ impl App {
     pub fn key(&mut self, key: KeyEvent) -> Step {
         let asks_to_close = keys::action(key, keys::Place::List) == Some(Action::Quit)
             && key.code != KeyCode::Char('q');
-        if asks_to_close || (key.code == KeyCode::Esc && self.ahead.len() > 0) {
+        if asks_to_close || (key.code == KeyCode::Esc && !self.ahead.is_empty()) {
             self.ahead.clear();
             return if asks_to_close { self.press(key) } else { Step::GoOn };
         }
-        if self.ahead.len() > 0 || self.has_to_wait(key) {
+        if !self.ahead.is_empty() || self.has_to_wait(key) {
             if self.ahead.len() < MOST {
                 self.ahead.push_back(key);
             }

@@ -28,7 +28,7 @@ fn a_version_and_a_look_typed_in_one_burst_both_happen() {
     let look = answer(&mut app, &requests);
     assert_eq!(app.model.cursor, Cursor::Was(EVENING - 5 * DAY));
     assert_eq!(look, Some(id(1, 8)), "the version that `v` led to is looked into");
-    assert!(app.panel.is_some() && app.ahead.len() == 0);
+    assert!(app.panel.is_some() && app.ahead.is_empty());
 }
 
 #[test]
