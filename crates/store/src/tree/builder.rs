@@ -1,9 +1,10 @@
 //! Building pages, a row at a time, holding no more than one page of each level.
 
 use super::{
+    annex::Refs,
     entry::{Body, Entry, Item, Owner, PageRef, Recipe},
     needs::{Gathered, Needs},
-    page::{self, ChildLabel, RECIPE_LEVEL, Refs},
+    page::{self, ChildLabel, RECIPE_LEVEL},
 };
 use crate::{error::Result, ids::Fingerprint};
 

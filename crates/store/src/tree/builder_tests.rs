@@ -11,8 +11,9 @@ use super::*;
 use crate::{
     ids::Fingerprint,
     tree::{
+        annex::{Hints, Refs},
         entry::{Body, ChunkRef, Moment},
-        page::{Hints, Page, Refs},
+        page::Page,
         spot::Spot,
     },
 };

@@ -4,6 +4,7 @@
 //! hash of the name; inner pages hold the fingerprints of the pages below. Lists of chunks that
 //! are too long for an entry are paged alike. Pages are stored like content.
 
+mod annex;
 mod builder;
 mod entry;
 mod needs;
@@ -20,6 +21,6 @@ pub use spot::Spot;
 
 pub use needs::Needs;
 
+pub use annex::Refs;
+pub(crate) use annex::{attach, split as split_page};
 pub(crate) use needs::{Gathered, Within};
-pub use page::Refs;
-pub(crate) use page::{attach, split as split_page};

@@ -1,4 +1,12 @@
 use super::*;
+use crate::{
+    containers::{Containers, Location},
+    ids::{Class, ContainerId, RunId},
+    tree::{
+        annex::{attach, split},
+        needs::Within,
+    },
+};
 use proptest::prelude::*;
 
 fn print(seed: u8) -> Fingerprint {

@@ -3,9 +3,10 @@
 use std::collections::VecDeque;
 
 use super::{
+    annex::{Hints, split},
     entry::{Entry, Item, PageRef, Recipe},
     needs::Needs,
-    page::{Hints, Page, split},
+    page::Page,
     spot::Spot,
 };
 use crate::{
