@@ -14,7 +14,7 @@ use common::{
     newest, open_store, plan_of, run_at, scratch, settle, verify, write,
 };
 use skellin_engine::{Change, EngineError, FileCounts, RunStatus, history};
-use skellin_place::{Place, PlaceErrorKind};
+use skellin_place::{HookedPlace, Operation, Place, PlaceErrorKind};
 
 const NIGHT: i64 = 1_790_000_000_000;
 
@@ -368,12 +368,15 @@ fn an_interrupted_run_ends_without_a_snapshot_and_the_next_takes_over() {
     let plan = plan_of(&[&source], "");
     // Raised by the place itself after some containers: no clock is involved.
     let running = Running::of(&plan).at(NIGHT);
-    let trip = Arc::new(Trip {
-        inner: Arc::clone(&place),
-        left: 30.into(),
-        cancel: running.cancel.clone(),
+    let (left, cancel) = (std::sync::atomic::AtomicI64::new(30), running.cancel.clone());
+    let trip = HookedPlace::after(Arc::clone(&place), move |operation, _| {
+        let is_one = operation == Operation::Create;
+        if is_one && left.fetch_sub(1, std::sync::atomic::Ordering::SeqCst) == 1 {
+            cancel.cancel();
+        }
+        Ok(())
     });
-    let tripping: Arc<dyn Place> = trip;
+    let tripping: Arc<dyn Place> = Arc::new(trip);
     let report = running.run(&open_store(&tripping));
     assert_eq!((report.status, report.snapshot), (RunStatus::Interrupted, None));
     assert!(open_store(&place).snapshots().unwrap().is_empty());
@@ -404,52 +407,6 @@ fn an_interrupted_run_ends_without_a_snapshot_and_the_next_takes_over() {
     Restoring::all(&newest(&store), &back).run(&store);
     assert_same(&source, &back.join("ridge"));
     assert_clean(&place);
-}
-
-/// A place that raises a flag after so many creations.
-#[derive(Debug)]
-struct Trip {
-    inner: Arc<dyn Place>,
-    left: std::sync::atomic::AtomicI64,
-    cancel: skellin_engine::Cancel,
-}
-
-impl Place for Trip {
-    fn describe(&self) -> String {
-        self.inner.describe()
-    }
-    fn create(
-        &self,
-        name: &skellin_place::ObjectName,
-        bytes: &[u8],
-    ) -> Result<(), skellin_place::PlaceError> {
-        self.inner.create(name, bytes)?;
-        if self.left.fetch_sub(1, std::sync::atomic::Ordering::SeqCst) == 1 {
-            self.cancel.cancel();
-        }
-        Ok(())
-    }
-    fn read(
-        &self,
-        name: &skellin_place::ObjectName,
-        extent: skellin_place::Extent,
-        into: &mut Vec<u8>,
-    ) -> Result<(), skellin_place::PlaceError> {
-        self.inner.read(name, extent, into)
-    }
-    fn list(
-        &self,
-        folder: &str,
-        each: &mut dyn FnMut(skellin_place::Listed),
-    ) -> Result<(), skellin_place::PlaceError> {
-        self.inner.list(folder, each)
-    }
-    fn delete(&self, name: &skellin_place::ObjectName) -> Result<(), skellin_place::PlaceError> {
-        self.inner.delete(name)
-    }
-    fn sweep(&self, age_seconds: u64) -> Result<(), skellin_place::PlaceError> {
-        self.inner.sweep(age_seconds)
-    }
 }
 
 #[test]

@@ -12,56 +12,18 @@ use common::{
 };
 use skellin_engine::RunStatus;
 use skellin_place::{
-    Extent, Listed, MemoryPlace, ObjectName, Operation, Place, PlaceError, PlaceErrorKind,
+    HookedPlace, MemoryPlace, ObjectName, Operation, Place, PlaceError, PlaceErrorKind,
 };
 
-/// A place one object of which cannot be read, or a folder of which lets nothing be deleted.
-#[derive(Debug)]
-struct Deaf {
-    inner: MemoryPlace,
-    object: Option<ObjectName>,
-    keeps: Option<&'static str>,
-    kind: PlaceErrorKind,
-    code: i32,
-}
-
-impl Place for Deaf {
-    fn describe(&self) -> String {
-        self.inner.describe()
-    }
-
-    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
-        self.inner.create(name, bytes)
-    }
-
-    fn read(
-        &self,
-        name: &ObjectName,
-        extent: Extent,
-        into: &mut Vec<u8>,
-    ) -> Result<(), PlaceError> {
-        if self.object.as_ref() != Some(name) {
-            return self.inner.read(name, extent, into);
+/// A place one object of which cannot be read.
+fn deaf(place: MemoryPlace, object: ObjectName, kind: PlaceErrorKind, code: i32) -> HookedPlace {
+    HookedPlace::before(Arc::new(place), move |operation, name| {
+        if operation != Operation::Read || name != object.as_str() {
+            return Ok(());
         }
-        let source = Some(io::Error::from_raw_os_error(self.code));
-        let (operation, subject) = (Operation::Read, name.to_string());
-        Err(PlaceError { operation, subject, kind: self.kind, source, hint: None })
-    }
-
-    fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
-        self.inner.list(folder, each)
-    }
-
-    fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
-        match self.keeps == Some(name.folder()) {
-            true => Err(PlaceError::new(Operation::Delete, name.as_str(), self.kind)),
-            false => self.inner.delete(name),
-        }
-    }
-
-    fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
-        self.inner.sweep(age_seconds)
-    }
+        let source = Some(io::Error::from_raw_os_error(code));
+        Err(PlaceError { operation, subject: name.to_owned(), kind, source, hint: None })
+    })
 }
 
 #[test]
@@ -85,9 +47,7 @@ fn verify_and_restore_go_on_past_what_cannot_be_read() {
             (PlaceErrorKind::Refused, rustix::io::Errno::ACCESS.raw_os_error()),
         ] {
             let (inner, object) = (memory.fork(), object.clone());
-            let unread = Some(object.clone());
-            let deaf: Arc<dyn Place> =
-                Arc::new(Deaf { inner, object: unread, keeps: None, kind, code });
+            let deaf: Arc<dyn Place> = Arc::new(deaf(inner, object.clone(), kind, code));
             let report = verify(&deaf);
             assert!(!report.damage.is_empty(), "{object}, {kind:?}");
             let named = report.damage.iter().flat_map(|damage| &damage.files);
@@ -155,13 +115,14 @@ fn a_record_that_may_not_be_deleted_is_a_note_and_the_run_is_good() {
     settle(&source);
     let memory = MemoryPlace::new();
     create_store(&memory);
-    let place: Arc<dyn Place> = Arc::new(Deaf {
-        inner: memory.clone(),
-        object: None,
-        keeps: Some("runs"),
-        kind: PlaceErrorKind::Refused,
-        code: 0,
+    let inner: Arc<dyn Place> = Arc::new(memory.clone());
+    let keeping = HookedPlace::before(inner, |operation, name| {
+        match operation == Operation::Delete && name.starts_with("runs/") {
+            true => Err(PlaceError::new(operation, name, PlaceErrorKind::Refused)),
+            false => Ok(()),
+        }
     });
+    let place: Arc<dyn Place> = Arc::new(keeping);
     let plan = plan_of(&[&source], "");
     for night in 0..3 {
         let running = Running::of(&plan).at(1_790_000_000_000 + night * 86_400_000);
