@@ -11,6 +11,8 @@ pub(crate) const RECORD: u64 = 32 << 20;
 pub(crate) const SNAPSHOT: u64 = 64 << 20;
 /// Index segments.
 pub(crate) const SEGMENT: u64 = 1 << 30;
+/// Bundles of snapshots.
+pub(crate) const BUNDLE: u64 = 128 << 20;
 /// The directory of a container comes on top of its blocks.
 const DIRECTORY: u64 = 256 << 20;
 

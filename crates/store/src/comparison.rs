@@ -9,12 +9,11 @@ use std::{
 use skellin_place::ObjectName;
 
 use crate::{
-    catalog::Found,
     containers::{Location, Standing},
     control::{ContainerRun, Notice, RunRecord},
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
-    segment::{SegmentDraft, SegmentId},
+    index::{Found, SegmentDraft, SegmentId},
     snapshot::{ListedSnapshot, Order, Snapshot},
     store::Store,
     tree::{Body, Gathered, Item, Needs, PageRef, Recipe, Spot, Within},
@@ -105,7 +104,7 @@ impl Comparison {
     pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
         store.condemn_from_notices(&HashSet::new())?;
         let lineage = store.lineage(plan, machine);
-        let last = store.last_of(lineage, store.nearby.last_clean(lineage))?;
+        let (last, _) = store.last_of(lineage, store.nearby.last_clean(lineage))?;
         let (comparison, _) = Self::load(store, lineage, None, last.as_ref())?;
         Ok(comparison)
     }

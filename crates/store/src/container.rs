@@ -187,6 +187,8 @@ pub(crate) struct Row {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Directory {
     pub salt: Salt,
+    /// The run's wrapped key, as the header has it.
+    pub wrapped: [u8; WRAPPED],
     /// Bytes of the whole object.
     pub length: u64,
     /// Offset and sealed length of each block.
@@ -303,6 +305,7 @@ impl OpenContainer {
         self.bytes.extend_from_slice(&trailer);
         let directory = Directory {
             salt: self.header.salt,
+            wrapped: self.header.wrapped,
             length: self.bytes.len() as u64,
             blocks: self.blocks,
             rows: self.rows,
@@ -397,7 +400,8 @@ pub(crate) fn open_directory(
     }
     let DirectoryRecord { checkpoints, spare, .. } = record;
     let has_spare = spare == Some(true);
-    Ok(Directory { salt: header.salt, length, blocks, rows, checkpoints, has_spare })
+    let ContainerHeader { salt, wrapped, .. } = *header;
+    Ok(Directory { salt, wrapped, length, blocks, rows, checkpoints, has_spare })
 }
 
 #[cfg(test)]

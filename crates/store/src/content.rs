@@ -29,10 +29,37 @@ struct FileDraft<T> {
     tag: T,
     /// Pieces whose place is not known yet, and what follows them.
     waiting: VecDeque<Item>,
-    recipe: RecipeBuilder,
+    laid: Laid,
     size: u64,
     new_bytes: u64,
     ended: bool,
+}
+
+/// What becomes of the pieces.
+enum Laid {
+    /// They make up a file.
+    File(Box<RecipeBuilder>),
+    /// They are handed back: a part of a file that others store parts of.
+    Part(Vec<Item>),
+}
+
+impl Laid {
+    fn push(&mut self, session: &Session, item: Item) -> Result<()> {
+        match self {
+            Self::File(recipe) => recipe.push(session, item),
+            Self::Part(items) => {
+                items.push(item);
+                Ok(())
+            }
+        }
+    }
+
+    fn finish(self, session: &Session) -> Result<Recipe> {
+        match self {
+            Self::File(recipe) => recipe.finish(session),
+            Self::Part(items) => Ok(Recipe::Inline(items)),
+        }
+    }
 }
 
 /// Takes the chunks of one file after the other. A file is given back, with its tag, when all its
@@ -68,10 +95,20 @@ impl<T> ContentWriter<T> {
 
     /// Begins a file.
     pub fn begin_file(&mut self, tag: T) {
+        self.begin(tag, Laid::File(Box::default()));
+    }
+
+    /// Begins a part of a file. It is treated as a file is, but that its recipe has all its pieces
+    /// inline, however many: they are for a [`RecipeBuilder`].
+    pub fn begin_part(&mut self, tag: T) {
+        self.begin(tag, Laid::Part(Vec::new()));
+    }
+
+    fn begin(&mut self, tag: T, laid: Laid) {
         self.files.push_back(FileDraft {
             tag,
             waiting: VecDeque::new(),
-            recipe: RecipeBuilder::default(),
+            laid,
             size: 0,
             new_bytes: 0,
             ended: false,
@@ -158,9 +195,9 @@ impl<T> ContentWriter<T> {
 
     fn complete(&mut self, mut file: FileDraft<T>) -> Result<()> {
         for item in file.waiting.drain(..) {
-            file.recipe.push(&*self.session, item)?;
+            file.laid.push(&self.session, item)?;
         }
-        let recipe = file.recipe.finish(&*self.session)?;
+        let recipe = file.laid.finish(&self.session)?;
         self.done.push((file.tag, Content { recipe, size: file.size, new_bytes: file.new_bytes }));
         Ok(())
     }
@@ -187,7 +224,7 @@ impl<T> ContentWriter<T> {
                     debug_assert_eq!(token, sealed, "only the open block is waited for");
                     chunk.spot = Spot::At(Location { chunk: number, ..at });
                 }
-                file.recipe.push(&*self.session, item)?;
+                file.laid.push(&self.session, item)?;
             }
             if file.ended {
                 self.complete(file)?;

@@ -10,7 +10,6 @@ use crate::{
     bounds,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Lineage, RunId},
-    keys::WRAPPED,
     rereading::twice,
     signed::{Machine, Signed, decode, encode},
     store::Store,
@@ -27,9 +26,6 @@ pub(crate) struct ContainerRun {
     /// First and last number of each range.
     #[n(2)]
     pub ranges: Vec<(u32, u32)>,
-    /// The wrapped content key, where it is known: it saves a reader the container's header.
-    #[cbor(n(3), with = "minicbor::bytes")]
-    pub wrapped: Option<[u8; WRAPPED]>,
 }
 
 impl ContainerRun {
@@ -50,12 +46,13 @@ impl ContainerRun {
                         _ => last.ranges.push((id.sequence, id.sequence)),
                     }
                 }
-                _ => runs.push(Self {
-                    run: id.run,
-                    class,
-                    ranges: vec![(id.sequence, id.sequence)],
-                    wrapped: None,
-                }),
+                _ => {
+                    runs.push(Self {
+                        run: id.run,
+                        class,
+                        ranges: vec![(id.sequence, id.sequence)],
+                    });
+                }
             }
         }
         runs
@@ -253,12 +250,7 @@ mod tests {
 
     #[test]
     fn an_absurd_range_is_damage_not_memory() {
-        let run = ContainerRun {
-            run: RunId([1; 16]),
-            class: 1,
-            ranges: vec![(0, u32::MAX)],
-            wrapped: None,
-        };
+        let run = ContainerRun { run: RunId([1; 16]), class: 1, ranges: vec![(0, u32::MAX)] };
         assert!(ContainerRun::spread(&[run]).is_err());
     }
 }

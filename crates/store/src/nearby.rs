@@ -107,6 +107,27 @@ impl Nearby {
         fs::read(self.file("snapshots", leaf)?).ok()
     }
 
+    /// Whether a snapshot is kept.
+    pub fn has_snapshot(&self, leaf: &str) -> bool {
+        self.file("snapshots", leaf).is_some_and(|file| file.exists())
+    }
+
+    /// A bundle of snapshots as it lies at the place.
+    pub fn bundle(&self, name: &str) -> Option<Vec<u8>> {
+        fs::read(self.file("bundles", &name.replace('/', "-"))?).ok()
+    }
+
+    pub fn keep_bundle(&self, name: &str, bytes: &[u8]) {
+        self.keep("bundles", &name.replace('/', "-"), bytes);
+    }
+
+    pub fn forget_bundle(&self, name: &str) {
+        if let Some(file) = self.writable("bundles", &name.replace('/', "-")) {
+            // A file that stays costs room, no more.
+            let _ = fs::remove_file(file);
+        }
+    }
+
     pub fn keep_snapshot(&self, leaf: &str, sealed: &[u8]) {
         self.keep("snapshots", leaf, sealed);
     }

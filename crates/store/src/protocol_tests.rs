@@ -6,7 +6,7 @@ use std::sync::{
     atomic::{AtomicU64, Ordering},
 };
 
-use skellin_place::{MemoryPlace, ObjectName, Place};
+use skellin_place::{HookedPlace, MemoryPlace, ObjectName, Place};
 
 use crate::{
     Cache, Comparison, Compression, ContentWriter, Creation, DataShare, Entry, Item, Layout,
@@ -213,7 +213,7 @@ fn condemned_containers_are_not_used_again() {
     assert!(victims.len() > 2);
     put_notice(&store, "00112233445566778899aabbccddeeff", &victims[..2]);
     let second = run(&place, 2, &files);
-    let used = ContainerRun::spread(&second.containers).expect("spreads");
+    let used = store.needed(&second.needed).expect("reads");
     assert!(victims[..2].iter().all(|victim| !used.contains(victim)), "condemned for ever");
     assert!(
         second.new_bytes > 60_000 && second.new_bytes < 210_000,
@@ -268,7 +268,7 @@ fn a_notice_during_the_run_stops_the_use_of_its_victims() {
     let entries = put(&session, &[("a", noise(1, 100_000))]);
     let snapshot = session.finish(draft(&session, &entries)).expect("finishes");
     assert_eq!(snapshot.new_bytes, 100_000);
-    let used = ContainerRun::spread(&snapshot.containers).expect("spreads");
+    let used = store.needed(&snapshot.needed).expect("reads");
     let data = used.iter().filter(|container| container.class == Class::Data);
     assert!(
         data.clone().count() > 0 && data.clone().all(|container| container.run == snapshot.run)
@@ -333,58 +333,22 @@ type Other = Box<dyn Fn(&Arc<dyn Place>, u64) + Send + Sync>;
 
 /// A place at which another process does something between the operations of this one.
 struct Meanwhile {
-    inner: Arc<dyn Place>,
-    count: AtomicU64,
-    other: OnceLock<Other>,
-}
-
-impl std::fmt::Debug for Meanwhile {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Meanwhile")
-    }
+    place: Arc<dyn Place>,
+    count: Arc<AtomicU64>,
+    other: Arc<OnceLock<Other>>,
 }
 
 impl Meanwhile {
-    fn at(place: &Arc<dyn Place>) -> Arc<Self> {
-        let (inner, count) = (Arc::clone(place), AtomicU64::new(0));
-        Arc::new(Self { inner, count, other: OnceLock::new() })
-    }
-
-    fn pass(&self) -> &dyn Place {
-        if let Some(other) = self.other.get() {
-            other(&self.inner, self.count.fetch_add(1, Ordering::SeqCst));
-        }
-        &*self.inner
-    }
-}
-
-impl Place for Meanwhile {
-    fn describe(&self) -> String {
-        self.inner.describe()
-    }
-    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), skellin_place::PlaceError> {
-        self.pass().create(name, bytes)
-    }
-    fn read(
-        &self,
-        name: &ObjectName,
-        extent: skellin_place::Extent,
-        into: &mut Vec<u8>,
-    ) -> Result<(), skellin_place::PlaceError> {
-        self.pass().read(name, extent, into)
-    }
-    fn list(
-        &self,
-        folder: &str,
-        each: &mut dyn FnMut(skellin_place::Listed),
-    ) -> Result<(), skellin_place::PlaceError> {
-        self.pass().list(folder, each)
-    }
-    fn delete(&self, name: &ObjectName) -> Result<(), skellin_place::PlaceError> {
-        self.pass().delete(name)
-    }
-    fn sweep(&self, age_seconds: u64) -> Result<(), skellin_place::PlaceError> {
-        self.inner.sweep(age_seconds)
+    fn at(place: &Arc<dyn Place>) -> Self {
+        let (count, other) = (Arc::default(), Arc::<OnceLock<Other>>::default());
+        let (inner, counter, does) = (Arc::clone(place), Arc::clone(&count), Arc::clone(&other));
+        let hooked = HookedPlace::before(Arc::clone(place), move |_, _| {
+            if let Some(does) = does.get() {
+                does(&inner, AtomicU64::fetch_add(&counter, 1, Ordering::SeqCst));
+            }
+            Ok(())
+        });
+        Self { place: Arc::new(hooked), count, other }
     }
 }
 
@@ -396,7 +360,7 @@ fn a_run_that_is_settled_while_it_lives_is_no_success_without_a_snapshot() {
     for moments in moments {
         let (_, place) = memory();
         let meanwhile = Meanwhile::at(&place);
-        let store = open(&(Arc::clone(&meanwhile) as Arc<dyn Place>));
+        let store = open(&meanwhile.place);
         let session = begin(&store, 2);
         let entries = put(&session, &[("a", noise(1, 10_000))]);
         let draft = draft(&session, &entries);
@@ -609,7 +573,7 @@ fn two_who_revoke_each_other_leave_one() {
             }
         });
         assert!(meanwhile.other.set(revokes).is_ok(), "once");
-        let _ = Store::revoke_passphrase(&*meanwhile, PASSPHRASE, &second);
+        let _ = Store::revoke_passphrase(&*meanwhile.place, PASSPHRASE, &second);
         done = meanwhile.count.load(Ordering::SeqCst) <= moment;
         let opens = |passphrase| Store::open(Arc::clone(&place), passphrase, Cache::None).is_ok();
         assert!(opens(PASSPHRASE) || opens(b"second"), "before operation {moment}");

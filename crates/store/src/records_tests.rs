@@ -11,6 +11,7 @@ use crate::{
     header::{Header, Layout},
     ids::{Class, ContainerId, hex, unhex},
     keys::{Keys, Secret},
+    needed::{NeededRecord, NeededTiers},
     signed::{Machine, Signed, decode, encode},
     slot::{self, PassphraseCost, Slot},
 };
@@ -20,14 +21,29 @@ fn run_id() -> impl Strategy<Value = RunId> {
 }
 
 fn container_runs() -> impl Strategy<Value = Vec<ContainerRun>> {
-    let wrapped = prop::option::of(any::<[u8; 32]>().prop_map(|half| {
+    let run = (run_id(), 1u8..3, prop::collection::vec(any::<(u32, u32)>(), 0..4))
+        .prop_map(|(run, class, ranges)| ContainerRun { run, class, ranges });
+    prop::collection::vec(run, 0..4)
+}
+
+fn needed() -> impl Strategy<Value = NeededRecord> {
+    let id = (run_id(), 0u32..5000).prop_map(|(run, sequence)| ContainerId {
+        class: Class::Data,
+        run,
+        sequence,
+    });
+    prop::collection::vec(id, 0..4).prop_map(|mut ids| {
+        ids.sort_unstable();
+        NeededTiers::default().record(&ids)
+    })
+}
+
+fn wrapped_key() -> impl Strategy<Value = Option<[u8; 80]>> {
+    prop::option::of(any::<[u8; 32]>().prop_map(|half| {
         let mut wrapped = [7; 80];
         wrapped[..32].copy_from_slice(&half);
         wrapped
-    }));
-    let run = (run_id(), 1u8..3, prop::collection::vec(any::<(u32, u32)>(), 0..4), wrapped)
-        .prop_map(|(run, class, ranges, wrapped)| ContainerRun { run, class, ranges, wrapped });
-    prop::collection::vec(run, 0..4)
+    }))
 }
 
 prop_compose! {
@@ -36,14 +52,14 @@ prop_compose! {
         sources in prop::collection::vec((prop::collection::vec(any::<u8>(), 0..9), prop::collection::vec(any::<u8>(), 0..9)), 0..4),
         root: [u8; 32], labels in prop::collection::vec("[a-z]{0,9}", 0..3), plan_text in "\\PC{0,60}",
         (files, bytes, new_bytes, stored_bytes, exceptions, sockets) in any::<(u64, u64, u64, u64, u64, u64)>(),
-        reasons in prop::collection::vec("\\PC{0,20}", 0..3), containers in container_runs(),
+        reasons in prop::collection::vec("\\PC{0,20}", 0..3), needed in needed(), data_key in wrapped_key(), tree_key in wrapped_key(),
     ) -> Snapshot {
         let sources = sources.into_iter().map(|(name, path)| SnapshotSource { name: name.into(), path: path.into() }).collect();
         let exception = |reason| ExceptionRecord { path: b"/srv/\xff".to_vec().into(), reason };
         let exception_list = reasons.into_iter().map(exception).collect();
         Snapshot {
             run, plan, machine, started, ended, sources, root: Fingerprint(root), root_hint: None, labels, plan_text,
-            files, bytes, new_bytes, stored_bytes, exceptions, exception_list, sockets, containers,
+            files, bytes, new_bytes, stored_bytes, exceptions, exception_list, sockets, needed, data_key, tree_key,
         }
     }
 }

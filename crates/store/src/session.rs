@@ -4,7 +4,7 @@
 //! containers, then segments, then the snapshot; then a look whether the run was revoked.
 
 use std::{
-    collections::{HashMap, HashSet},
+    collections::HashSet,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
@@ -12,13 +12,14 @@ use std::{
 use skellin_place::{Extent, ObjectName};
 
 use crate::{
+    bundles::BUNDLED,
     comparison::Comparison,
     compress::Compression,
     control::{Ack, ContainerRun, Revoke, RunRecord},
     error::{Result, StoreError},
-    ids::{Class, Lineage, RunId},
-    keys::WRAPPED,
-    segment::SegmentId,
+    ids::{Class, ContainerId, Lineage, RunId},
+    index::SegmentId,
+    needed::NeededTiers,
     signed::Machine,
     snapshot::{ExceptionRecord, Order, RootHint, Snapshot, SnapshotSource, sealed_name},
     store::Store,
@@ -86,6 +87,8 @@ pub struct Session {
     comparison: Comparison,
     pub(crate) lineage: Lineage,
     pub(crate) order: Order,
+    /// How many snapshots the store had when it began.
+    listed: usize,
     known_notices: Mutex<HashSet<ObjectName>>,
     polled: Mutex<Instant>,
     notes: Mutex<Vec<StoreError>>,
@@ -110,7 +113,7 @@ impl Session {
         let lineage = store.keys.lineage(plan, machine_name);
         let machine = Arc::new(Machine::certified(&store.keys, machine_name)?);
         // Whatever became of it since, what its containers are is looked up after the notices.
-        let last = store.last_of(lineage, store.nearby.last_clean(lineage))?;
+        let (last, listed) = store.last_of(lineage, store.nearby.last_clean(lineage))?;
         let order = order.unwrap_or(Order::after(last.as_ref().map(|last| last.order), started));
         let snapshot_leaf = sealed_name(&store.keys, (started, order), lineage, run)?;
         let snapshot = snapshot_leaf.clone();
@@ -130,6 +133,7 @@ impl Session {
         let session = Self {
             lineage,
             order,
+            listed,
             writing,
             plan: plan.to_owned(),
             machine_name: machine_name.to_owned(),
@@ -223,6 +227,7 @@ impl Session {
         draft: SnapshotDraft,
         is_cancelled: &dyn Fn() -> bool,
     ) -> Result<Snapshot> {
+        let tiers = self.put_needed()?;
         self.close_tree()?;
         let finished = self.writing.uploads.drain(is_cancelled)?;
         let (unlisted, replaced) = self.comparison.take_unlisted();
@@ -238,8 +243,11 @@ impl Session {
             Spot::At(location) => RootHint::of(&location, &self.writing.store.containers),
             Spot::Open { .. } | Spot::Unknown => None,
         };
-        let mut containers = ContainerRun::gather(&self.writing.store.containers.used());
-        self.add_wrapped_keys(&mut containers);
+        let used = self.writing.store.containers.used();
+        let key_of = |class| {
+            let wrote = |id: &ContainerId| (id.run, id.class) == (self.writing.run, class);
+            used.iter().any(wrote).then(|| self.writing.wrapped_key(class))
+        };
         let snapshot = Snapshot {
             run: self.writing.run,
             plan: self.plan.clone(),
@@ -258,7 +266,9 @@ impl Session {
             exceptions: draft.exceptions,
             exception_list: draft.exception_list,
             sockets: draft.sockets,
-            containers,
+            needed: tiers.record(&used),
+            data_key: key_of(Class::Data),
+            tree_key: key_of(Class::Tree),
         };
         if is_cancelled() {
             return Err(StoreError::Cancelled);
@@ -269,18 +279,19 @@ impl Session {
         // Whoever took the run for dead has removed what was written of its snapshot.
         self.be_wanted(&record)?;
         written?;
-        // The snapshot is there: what follows is housekeeping, and may wait for the next run.
-        if let Err(error) = self.writing.store.place.delete(&record) {
+        // The snapshot is there: what follows is housekeeping, and may wait for the next run. While
+        // the record is there nobody takes what is being merged for left behind.
+        let _ = self.drop_segments(&replaced);
+        let _ = store.merge_segments(&self.writing.machine, || self.writing.next_segment());
+        if (self.listed + 1).is_multiple_of(BUNDLED) {
+            let _ = store.bundle_snapshots(self.writing.run);
+        }
+        if let Err(error) = store.place.delete(&record) {
             locked(&self.notes).push(error.into());
         }
-        self.writing.store.nearby.end(self.lineage, self.writing.run);
-        self.writing.store.nearby.prune();
-        let _ = self.drop_segments(&replaced);
-        let _ = self.writing.store.settle(self.comparison.dead(), &self.writing.machine);
-        let _ = self
-            .writing
-            .store
-            .merge_segments(&self.writing.machine, || self.writing.next_segment());
+        store.nearby.end(self.lineage, self.writing.run);
+        store.nearby.prune();
+        let _ = store.settle(self.comparison.dead(), &self.writing.machine);
         Ok(snapshot)
     }
 
@@ -320,23 +331,18 @@ impl Session {
     /// Removes broken segments; what they held is in others now.
     fn drop_segments(&self, broken: &[SegmentId]) -> Result<()> {
         for id in broken {
-            self.writing.store.place.delete(&ObjectName::new(id.to_string())?)?;
-            self.writing.store.forget_cached(*id);
+            self.writing.store.delete_segment(*id)?;
         }
         Ok(())
     }
 
-    fn add_wrapped_keys(&self, runs: &mut [ContainerRun]) {
-        let of_base = self.comparison.base().into_iter().flat_map(|base| &base.containers);
-        let known: HashMap<(RunId, u8), [u8; WRAPPED]> =
-            of_base.filter_map(|run| Some(((run.run, run.class), run.wrapped?))).collect();
-        for run in runs {
-            run.wrapped = if run.run == self.writing.run {
-                run.class().ok().map(|class| self.writing.wrapped_key(class))
-            } else {
-                known.get(&(run.run, run.class)).copied()
-            };
-        }
+    /// Stores what the list of the snapshot's containers shares with those that follow it. What this
+    /// run writes itself stands in the snapshot: nobody knows yet how much that will be.
+    fn put_needed(&self) -> Result<NeededTiers> {
+        let store = &self.writing.store;
+        let mut used = store.containers.used();
+        used.retain(|id| id.run != self.writing.run);
+        store.next_tiers(self.comparison.base().map(|base| &base.needed), &used, self)
     }
 
     /// Gives the run up; what was not acknowledged may or may not be at the place.
@@ -354,8 +360,12 @@ fn acknowledge(
 ) -> Result<()> {
     for notice in notices {
         let mut held = writing.store.containers.used();
-        if let Some(base) = base {
-            held.extend(ContainerRun::spread(&base.containers)?);
+        match base.map(|base| writing.store.needed(&base.needed)) {
+            Some(Ok(needed)) => held.extend(needed),
+            // What is taken over of it is in use, and told.
+            Some(Err(error)) if error.is_unreadable() => {}
+            Some(Err(error)) => return Err(error),
+            None => {}
         }
         held.sort_unstable();
         held.dedup();

@@ -8,10 +8,10 @@ use skellin_place::ObjectName;
 use crate::{
     bounds,
     containers::{Containers, Location},
-    control::ContainerRun,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Lineage, RunId, hex, random, unhex},
-    keys::{Keys, Secret},
+    keys::{Keys, Secret, WRAPPED},
+    needed::NeededRecord,
     rereading::twice,
     signed::{Machine, Signed, decode, encode},
     store::Store,
@@ -132,9 +132,15 @@ pub struct Snapshot {
     /// Sockets that were met; they are not stored.
     #[n(16)]
     pub sockets: u64,
-    /// The containers it refers to.
-    #[n(17)]
-    pub(crate) containers: Vec<ContainerRun>,
+    /// The containers it needs.
+    #[n(18)]
+    pub(crate) needed: NeededRecord,
+    /// The wrapped content keys of its run, where it wrote anything under them: of data,
+    #[cbor(n(19), with = "minicbor::bytes")]
+    pub(crate) data_key: Option<[u8; WRAPPED]>,
+    /// and of trees.
+    #[cbor(n(20), with = "minicbor::bytes")]
+    pub(crate) tree_key: Option<[u8; WRAPPED]>,
 }
 
 impl Snapshot {
@@ -264,22 +270,23 @@ impl Store {
         Ok(snapshots)
     }
 
-    /// The last listed snapshot of a lineage, in the order of its runs, to compare with; one of which only the second copy
-    /// is left is passed over. `clean`: a run that is known to have ended well; no
+    /// The last listed snapshot of a lineage, in the order of its runs, to compare with, and how many snapshots there are of
+    /// all; one of which only the second copy is left is passed over. `clean`: a run that is known to have ended well; no
     /// verdict can have declared it dead since.
     pub(crate) fn last_of(
         &self,
         lineage: Lineage,
         clean: Option<RunId>,
-    ) -> Result<Option<ListedSnapshot>> {
+    ) -> Result<(Option<ListedSnapshot>, usize)> {
         let mut gone = self.expired_runs()?;
         let mut snapshots = self.present_snapshots("snapshots")?;
+        let all = snapshots.len();
         snapshots.retain(|found| found.lineage == lineage && !gone.contains(&found.run));
         if snapshots.last().is_some_and(|last| Some(last.run) != clean) {
             gone = self.dead_runs()?;
             snapshots.retain(|found| !gone.contains(&found.run));
         }
-        Ok(snapshots.pop())
+        Ok((snapshots.pop(), all))
     }
 
     /// Objects among the snapshots and their second copies whose names do not open: not the
@@ -311,7 +318,8 @@ impl Store {
     /// # Errors
     /// If neither copy can be read.
     pub fn read_snapshot(&self, listed: &ListedSnapshot) -> Result<Snapshot> {
-        let known = self.nearby.snapshot(listed.object.leaf());
+        let leaf = listed.object.leaf();
+        let known = self.nearby.snapshot(leaf).or_else(|| self.take_fetched(leaf));
         if let Some(snapshot) = known
             .and_then(|sealed| self.open_snapshot(listed, listed.object.as_str(), &sealed).ok())
         {
@@ -343,7 +351,7 @@ impl Store {
     }
 
     /// Opens a snapshot as it lies at the place.
-    fn open_snapshot(
+    pub(crate) fn open_snapshot(
         &self,
         listed: &ListedSnapshot,
         object: &str,
@@ -369,9 +377,9 @@ impl Store {
         if snapshot.machine != machine {
             return Err(damaged("it is signed by another machine"));
         }
-        for run in &snapshot.containers {
-            if let Some(wrapped) = &run.wrapped {
-                self.learn_run_key(run.run, run.class()?, wrapped);
+        for (class, key) in [(Class::Data, &snapshot.data_key), (Class::Tree, &snapshot.tree_key)] {
+            if let Some(wrapped) = key {
+                self.learn_run_key(snapshot.run, class, wrapped);
             }
         }
         Ok(snapshot)

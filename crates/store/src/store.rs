@@ -1,7 +1,7 @@
 //! A store that is open: its header, its keys, its containers, and how blocks are fetched.
 
 use std::{
-    collections::HashMap,
+    collections::{BTreeMap, HashMap},
     sync::{
         Arc, Mutex, PoisonError,
         atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
@@ -22,13 +22,12 @@ use crate::{
     error::{Result, StoreError},
     header::Header,
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
-    index::{Cache, Index},
+    index::{Cache, Index, RECORDS_A_PART, Tiers},
     keys::{Keys, Secret, WRAPPED},
     nearby::Nearby,
     opening::{self, HEADER_NAMES, Unlocked},
     rereading::twice,
     suspects::Suspects,
-    tiers::Tiers,
     tree::Spot,
 };
 
@@ -60,6 +59,14 @@ pub(crate) struct ProvenContents {
     pub has_spare: bool,
 }
 
+/// What is known of a run's content key.
+enum RunKey {
+    Wrapped([u8; WRAPPED]),
+    Open(Secret),
+    /// What was told does not open.
+    Wrong,
+}
+
 /// A store that was opened with a passphrase.
 pub struct Store {
     pub(crate) place: Arc<dyn Place>,
@@ -69,15 +76,19 @@ pub struct Store {
     pub(crate) index: Index,
     pub(crate) segments: Tiers,
     pub(crate) cache: Cache,
+    /// A segment with more records than these has them in parts of so many.
+    pub(crate) records_a_part: usize,
     /// Bytes of segments that are kept in memory.
     pub(crate) in_memory: AtomicU64,
     pub(crate) nearby: Nearby,
+    /// Sealed snapshots that were fetched ahead and are not kept nearby.
+    pub(crate) fetched: Mutex<BTreeMap<String, Vec<u8>>>,
     /// Bytes from which on a container is full.
     full: AtomicU32,
     /// Whether trees are gone through as a whole.
     pub(crate) compares: AtomicBool,
     chunker: Chunker,
-    run_keys: Mutex<HashMap<(RunId, Class), Secret>>,
+    run_keys: Mutex<HashMap<(RunId, Class), RunKey>>,
     pub(crate) suspects: Suspects,
     pub(crate) blocks: BlockCache,
     pub(crate) proven: ProvenBlocks,
@@ -112,9 +123,11 @@ impl Store {
             index: Index::default(),
             segments: Tiers::default(),
             cache,
+            records_a_part: RECORDS_A_PART,
             in_memory: AtomicU64::new(0),
             full: full.into(),
             nearby,
+            fetched: Mutex::default(),
             compares: AtomicBool::new(false),
             chunker,
             run_keys: Mutex::default(),
@@ -288,17 +301,27 @@ impl Store {
     }
 
     fn run_key(&self, id: ContainerId) -> Option<Secret> {
-        let keys = self.run_keys.lock().unwrap_or_else(PoisonError::into_inner);
-        keys.get(&(id.run, id.class)).cloned()
+        let mut keys = self.run_keys.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = keys.get_mut(&(id.run, id.class))?;
+        if let RunKey::Wrapped(wrapped) = known {
+            *known = match self.keys.unwrap(id.run, id.class, wrapped) {
+                Some(key) => RunKey::Open(key),
+                None => RunKey::Wrong,
+            };
+        }
+        match known {
+            RunKey::Open(key) => Some(key.clone()),
+            RunKey::Wrapped(_) | RunKey::Wrong => None,
+        }
     }
 
-    /// Remembers the content key of a run, which something signed has told.
+    /// Remembers the content key of a run, which something signed has told. It is unwrapped when it
+    /// is asked for: most are not.
     pub(crate) fn learn_run_key(&self, run: RunId, class: Class, wrapped: &[u8; WRAPPED]) {
         let mut keys = self.run_keys.lock().unwrap_or_else(PoisonError::into_inner);
-        if let std::collections::hash_map::Entry::Vacant(slot) = keys.entry((run, class))
-            && let Some(key) = self.keys.unwrap(run, class, wrapped)
-        {
-            slot.insert(key);
+        let known = keys.entry((run, class)).or_insert(RunKey::Wrapped(*wrapped));
+        if matches!(known, RunKey::Wrong) {
+            *known = RunKey::Wrapped(*wrapped);
         }
     }
 

@@ -5,7 +5,7 @@ use std::{
     time::Duration,
 };
 
-use skellin_place::{Extent, Listed, MemoryPlace, ObjectName, Place, PlaceError};
+use skellin_place::{HookedPlace, Operation, Place};
 
 use crate::{
     PageSink, Refs, Session,
@@ -21,10 +21,9 @@ struct State {
     waiting: usize,
 }
 
-/// A place at which no container of trees comes into being until it is opened.
-#[derive(Debug)]
+/// Keeps containers of trees from coming into being until it is opened.
+#[derive(Default)]
 struct Gate {
-    place: MemoryPlace,
     state: Mutex<State>,
     changed: Condvar,
 }
@@ -40,45 +39,14 @@ impl Gate {
         let waited = self.changed.wait_timeout_while(state, PATIENCE, |state| state.waiting < many);
         assert!(waited.expect("unlocked").0.waiting >= many, "so many are on their way");
     }
-}
 
-impl Place for Gate {
-    fn describe(&self) -> String {
-        "a gate".to_owned()
-    }
-
-    fn create(&self, name: &ObjectName, bytes: &[u8]) -> Result<(), PlaceError> {
-        if name.folder() == "trees" {
-            let mut state = self.state.lock().expect("unlocked");
-            state.waiting += 1;
-            self.changed.notify_all();
-            // Not for ever, so that a failure is told.
-            let waited =
-                self.changed.wait_timeout_while(state, 3 * PATIENCE, |state| !state.is_open);
-            drop(waited.expect("unlocked"));
-        }
-        self.place.create(name, bytes)
-    }
-
-    fn read(
-        &self,
-        name: &ObjectName,
-        extent: Extent,
-        into: &mut Vec<u8>,
-    ) -> Result<(), PlaceError> {
-        self.place.read(name, extent, into)
-    }
-
-    fn list(&self, folder: &str, each: &mut dyn FnMut(Listed)) -> Result<(), PlaceError> {
-        self.place.list(folder, each)
-    }
-
-    fn delete(&self, name: &ObjectName) -> Result<(), PlaceError> {
-        self.place.delete(name)
-    }
-
-    fn sweep(&self, age_seconds: u64) -> Result<(), PlaceError> {
-        self.place.sweep(age_seconds)
+    fn pass(&self) {
+        let mut state = self.state.lock().expect("unlocked");
+        state.waiting += 1;
+        self.changed.notify_all();
+        // Not for ever, so that a failure is told.
+        let waited = self.changed.wait_timeout_while(state, 3 * PATIENCE, |state| !state.is_open);
+        drop(waited.expect("unlocked"));
     }
 }
 
@@ -92,10 +60,16 @@ fn fill(session: &Arc<Session>, seed: u64) {
 
 #[test]
 fn one_slow_upload_stalls_no_other_worker() {
-    let (place, _) = memory();
-    let gate = Gate { place, state: Mutex::default(), changed: Condvar::new() };
-    let gate = Arc::new(gate);
-    let place: Arc<dyn Place> = Arc::<Gate>::clone(&gate);
+    let (_, place) = memory();
+    let gate = Arc::new(Gate::default());
+    let at_place = Arc::clone(&gate);
+    let hooked = HookedPlace::before(place, move |operation, name| {
+        if operation == Operation::Create && name.starts_with("trees/") {
+            at_place.pass();
+        }
+        Ok(())
+    });
+    let place: Arc<dyn Place> = Arc::new(hooked);
     let session = begin(&open(&place), 1);
     std::thread::scope(|scope| {
         // Each stands before the gate in the end: the uploaders, then the workers themselves.

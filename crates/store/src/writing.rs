@@ -15,9 +15,8 @@ use crate::{
     containers::{ContainerIx, Location, Standing},
     error::Result,
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
-    index::add_to_draft,
+    index::{SegmentDraft, SegmentId},
     keys::{Secret, WRAPPED},
-    segment::{SegmentDraft, SegmentId},
     signed::Machine,
     store::Store,
     tree::PageRef,
@@ -201,7 +200,7 @@ impl Writing {
             return Ok(());
         }
         for (id, directory) in finished {
-            add_to_draft(&mut draft, *id, directory);
+            draft.add(*id, directory);
         }
         self.store.write_segment(self.next_segment(), draft, &self.machine)?;
         // The index answers for these now.

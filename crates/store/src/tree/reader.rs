@@ -10,15 +10,35 @@ use super::{
     spot::Spot,
 };
 use crate::{
+    containers::Location,
     error::{Result, StoreError},
-    ids::Class,
+    ids::{Class, Fingerprint},
     store::Store,
 };
 
 impl Store {
     fn page(&self, page: &PageRef) -> Result<Page> {
         let object = format!("the tree page {}", page.fingerprint);
-        let damaged = |why: &str| StoreError::damaged(&object, why);
+        self.with_page(page, &object, |body, annex, own| {
+            Page::decode(body, &Hints::of(annex, own, &self.containers), &object)
+        })
+    }
+
+    /// The body of a page, whatever it says.
+    pub(crate) fn page_body(&self, fingerprint: &Fingerprint) -> Result<Vec<u8>> {
+        let object = format!("the tree page {fingerprint}");
+        let page = PageRef::unplaced(*fingerprint);
+        self.with_page(&page, &object, |body, _, _| Ok(body.to_vec()))
+    }
+
+    /// Hands over body and annex of a page, and where it lies.
+    fn with_page<T>(
+        &self,
+        page: &PageRef,
+        object: &str,
+        take: impl FnOnce(&[u8], &[u8], Location) -> Result<T>,
+    ) -> Result<T> {
+        let damaged = |why: &str| StoreError::damaged(object, why);
         let (block, own) = self.locate(Class::Tree, &page.fingerprint, page.spot)?;
         let stored =
             block.chunk(own.chunk.into()).ok_or_else(|| damaged("it is not in its block"))?;
@@ -26,7 +46,7 @@ impl Store {
         if self.keys.fingerprint(Class::Tree, body) != page.fingerprint {
             return Err(damaged("its content does not match"));
         }
-        Page::decode(body, &Hints::of(annex, own, &self.containers), &object)
+        take(body, annex, own)
     }
 }
 
@@ -198,7 +218,7 @@ pub(crate) struct PageContent {
 impl PageRef {
     /// A page of which only the fingerprint is known.
     #[must_use]
-    pub fn unplaced(fingerprint: crate::ids::Fingerprint) -> Self {
+    pub fn unplaced(fingerprint: Fingerprint) -> Self {
         Self { fingerprint, spot: Spot::Unknown }
     }
 }

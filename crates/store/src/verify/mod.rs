@@ -8,10 +8,10 @@ mod report;
 use std::collections::HashSet;
 
 use crate::{
-    catalog::Found,
-    control::ContainerRun,
     error::{Result, StoreError},
     ids::{ContainerId, RunId},
+    index::Found,
+    needed::NeededRecord,
     opening,
     snapshot::{ListedSnapshot, Snapshot},
     store::Store,
@@ -38,9 +38,16 @@ impl Store {
         let open = self.open_runs()?;
         self.verify_records(&mut found)?;
         let snapshots = self.verify_snapshots(&mut found)?;
+        self.verify_bundles(&snapshots, &open, &mut found)?;
         let mut needed = HashSet::new();
         for (_, snapshot) in &snapshots {
-            needed.extend(ContainerRun::spread(&snapshot.containers)?);
+            match self.needed(&snapshot.needed) {
+                Ok(list) => needed.extend(list),
+                Err(error) if error.is_unreadable() => {
+                    self.note_lost_list(&snapshot.needed, &error, &mut found);
+                }
+                Err(error) => return Err(error),
+            }
         }
         self.verify_segments(&index, &needed, &open, &mut found)?;
         let copies = self.copies(&index)?;
@@ -59,6 +66,15 @@ impl Store {
             bytes_read,
             damage: found.damage,
         })
+    }
+
+    /// The pages of a snapshot's list of containers that cannot be read.
+    fn note_lost_list(&self, record: &NeededRecord, error: &StoreError, found: &mut Findings) {
+        for page in Self::pages_of_needed(record) {
+            if self.page_body(page).is_err() {
+                found.lose(page.prefix(), self.where_lies(page), error.in_short());
+            }
+        }
     }
 
     /// The records of runs and reclaims.
@@ -105,6 +121,28 @@ impl Store {
         Ok(snapshots)
     }
 
+    /// The bundles of snapshots.
+    fn verify_bundles(
+        &self,
+        snapshots: &[(ListedSnapshot, Snapshot)],
+        open: &HashSet<RunId>,
+        found: &mut Findings,
+    ) -> Result<()> {
+        let listed: Vec<_> = snapshots.iter().map(|(listed, _)| listed.clone()).collect();
+        for (id, _) in self.listed_bundles()? {
+            match self.examine_bundle(id, &listed) {
+                // Merged since it was listed.
+                Err(StoreError::Place(error)) if error.is_not_found() => {}
+                Err(error) if error.is_unreadable() && !open.contains(&id.run) => {
+                    found.note(id.to_string(), None, error.in_short());
+                }
+                Err(error) if !error.is_unreadable() => return Err(error),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
     /// Files and bytes as the root of a snapshot's tree has them, if it can be read.
     fn totals(&self, snapshot: &Snapshot) -> Option<(u64, u64)> {
         self.entries(snapshot.root_page(self)).try_fold((0, 0), |(files, bytes), entry| {
@@ -123,9 +161,15 @@ impl Store {
     ) -> Result<()> {
         let mut broken = false;
         for id in self.listed_segments()? {
-            match self.segment_at_place(id) {
-                // Merged since it was listed.
-                Err(StoreError::Place(error)) if error.is_not_found() => {}
+            match self.examine_segment(id) {
+                // Merged since it was listed, or a part of it is missing.
+                Err(StoreError::Place(error)) if error.is_not_found() => {
+                    if self.listed_segments()?.contains(&id) && !open.contains(&id.run) {
+                        self.forget_cached(id);
+                        broken = true;
+                        found.note(error.subject, None, "it does not exist".to_owned());
+                    }
+                }
                 Err(error) if error.is_unreadable() => {
                     // Without its copy in the cache the next run notices, and writes it again.
                     self.forget_cached(id);

@@ -12,9 +12,9 @@ use skellin_place::{Extent, ObjectName};
 
 use super::report::{DataShare, Findings, VerifyProgress, VerifyWatch};
 use crate::{
-    catalog::Found,
     error::{Result, StoreError},
     ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+    index::Found,
     opening::passes_over,
     snapshot::{ListedSnapshot, Snapshot},
     store::{ProvenContents, Store},

@@ -5,12 +5,10 @@ use std::{
     sync::{Mutex, PoisonError},
 };
 
-use crate::segment::{Segment, SegmentId};
+use super::segment::{Segment, SegmentId};
 
 /// So many segments of one level are merged into one of the next.
 pub(crate) const TIER: usize = 8;
-/// A merge is done in memory, so that it stays below so many records (24 bytes each).
-const MOST_RECORDS: usize = 2_000_000;
 
 /// The segments, with level and number of records.
 #[derive(Default)]
@@ -43,9 +41,8 @@ impl Tiers {
         levels.into_iter().find_map(|(level, mut segments)| {
             segments.sort_unstable();
             segments.truncate(TIER);
-            let total: usize = segments.iter().map(|(records, _)| records).sum();
             let ids = segments.into_iter().map(|(_, id)| id).collect::<Vec<_>>();
-            (ids.len() == TIER && total <= MOST_RECORDS).then_some((level, ids))
+            (ids.len() == TIER).then_some((level, ids))
         })
     }
 }

@@ -1,4 +1,12 @@
-//! Which content the store has, and where: all index segments that are loaded.
+//! Which content the store has, and where: index segments, what loads them, and what keeps them few.
+
+mod cached;
+mod draft;
+mod loading;
+mod merging;
+mod record;
+mod segment;
+mod tiers;
 
 use std::{
     collections::HashSet,
@@ -6,12 +14,19 @@ use std::{
     sync::{Arc, PoisonError, RwLock},
 };
 
+pub(crate) use draft::SegmentDraft;
+pub(crate) use loading::Found;
+pub(crate) use merging::RECORDS_A_PART;
+pub(crate) use record::Record;
+pub(crate) use segment::SegmentId;
+pub(crate) use tiers::Tiers;
+
+use segment::Segment;
+
 use crate::{
-    container::Directory,
     containers::{ContainerIx, Containers, Location},
     error::Result,
     ids::{ContainerId, Prefix},
-    segment::{Record, Segment, SegmentContainer, SegmentDraft},
 };
 
 /// Where decrypted segments are kept between runs, and whether new ones may be written.
@@ -26,6 +41,8 @@ pub enum Cache {
 }
 
 struct Loaded {
+    /// None for what no segment at the place says.
+    id: Option<SegmentId>,
     segment: Segment,
     /// The process's number of each of its containers.
     numbers: Vec<ContainerIx>,
@@ -64,7 +81,7 @@ impl Index {
         None
     }
 
-    pub fn add(&self, segment: Segment, containers: &Containers) {
+    fn add(&self, id: Option<SegmentId>, segment: Segment, containers: &Containers) {
         let numbers = segment
             .containers
             .iter()
@@ -74,8 +91,14 @@ impl Index {
                 number
             })
             .collect();
-        let loaded = Arc::new(Loaded { segment, numbers });
+        let loaded = Arc::new(Loaded { id, segment, numbers });
         self.segments.write().unwrap_or_else(PoisonError::into_inner).push(loaded);
+    }
+
+    /// Lets go of segments whose facts another one repeats.
+    fn drop_segments(&self, ids: &[SegmentId]) {
+        let mut segments = self.segments.write().unwrap_or_else(PoisonError::into_inner);
+        segments.retain(|loaded| !loaded.id.is_some_and(|id| ids.contains(&id)));
     }
 
     /// Hands over every content that lies in some containers.
@@ -89,15 +112,15 @@ impl Index {
             if !loaded.numbers.iter().any(|number| wanted.contains(number)) {
                 continue;
             }
-            loaded.segment.for_each("the index", |record| {
+            let mut records = loaded.segment.records("the index");
+            while let Some(record) = records.next()? {
                 let number = loaded.numbers.get(record.container as usize);
                 if let Some(number) = number.filter(|number| wanted.contains(number)) {
                     let blocks = &loaded.segment.containers[record.container as usize].blocks;
                     let offset = blocks.get(usize::from(record.block)).map_or(0, |(at, _)| *at);
                     each(*number, record, u64::from(offset));
                 }
-                Ok(())
-            })?;
+            }
         }
         Ok(())
     }
@@ -116,19 +139,5 @@ impl Index {
     }
 }
 
-/// Puts the content of a container into a segment.
-pub(crate) fn add_to_draft(draft: &mut SegmentDraft, id: ContainerId, directory: &Directory) {
-    let container = draft.containers.len() as u32;
-    draft.containers.push(SegmentContainer {
-        id,
-        salt: directory.salt,
-        blocks: directory.blocks.clone(),
-        length: directory.length,
-    });
-    draft.records.extend(directory.rows.iter().map(|row| Record {
-        prefix: row.fingerprint.prefix(),
-        container,
-        block: row.block,
-        chunk: row.chunk,
-    }));
-}
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,182 @@
+//! Eight segments of a level become one of the next, however long they are: their records are read
+//! and written as streams, a part at a time in memory.
+
+use std::{
+    cmp::Reverse,
+    collections::{BinaryHeap, HashMap, HashSet},
+};
+
+use super::{
+    draft::{PartRow, SegmentDraft},
+    record::{Record, encode_rows},
+    segment::{Records, Segment, SegmentId},
+};
+use crate::{
+    error::{Result, StoreError},
+    signed::Machine,
+    store::Store,
+};
+
+/// A segment with more records than these has them in parts of so many.
+pub(crate) const RECORDS_A_PART: usize = 1 << 19;
+
+/// The records of several segments in one order, each told once.
+struct Merged<'a> {
+    inputs: Vec<Records<'a>>,
+    /// For each input the new numbers of its containers.
+    numbers: Vec<Vec<u32>>,
+    next: BinaryHeap<Reverse<(Record, usize)>>,
+    last: Option<Record>,
+}
+
+impl<'a> Merged<'a> {
+    fn new(inputs: Vec<Records<'a>>, numbers: Vec<Vec<u32>>) -> Result<Self> {
+        let count = inputs.len();
+        let mut merged = Self { inputs, numbers, next: BinaryHeap::new(), last: None };
+        (0..count).try_for_each(|input| merged.advance(input))?;
+        Ok(merged)
+    }
+
+    fn advance(&mut self, input: usize) -> Result<()> {
+        if let Some(record) = self.inputs[input].next()? {
+            let number = self.numbers[input].get(record.container as usize);
+            let container = *number
+                .ok_or_else(|| StoreError::damaged("the index", "a record without container"))?;
+            self.next.push(Reverse((Record { container, ..record }, input)));
+        }
+        Ok(())
+    }
+
+    fn next(&mut self) -> Result<Option<Record>> {
+        while let Some(Reverse((record, input))) = self.next.pop() {
+            self.advance(input)?;
+            if self.last != Some(record) {
+                self.last = Some(record);
+                return Ok(Some(record));
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Store {
+    /// Merges eight segments of a level into one of the next, where there are so many. To be called
+    /// while the run that names the new ones is open: parts of what nobody is writing are cleared away.
+    pub(crate) fn merge_segments(
+        &self,
+        machine: &Machine,
+        mut next_id: impl FnMut() -> SegmentId,
+    ) -> Result<()> {
+        while let Some((level, inputs)) = self.segments.mergeable() {
+            let mut segments = Vec::new();
+            for id in &inputs {
+                match self.load_segment(*id) {
+                    Ok(segment) => segments.push((id.to_string(), segment)),
+                    // Somebody else merged at the same time: facts only grow, nothing is lost.
+                    Err(error) if error.is_unreadable() => return Ok(()),
+                    Err(error) => return Err(error),
+                }
+            }
+            let merged = next_id();
+            if let Err(error) = self.write_merged(merged, (level + 1, &inputs), &segments, machine)
+            {
+                // Half of it may lie there.
+                let _ = self.delete_segment(merged);
+                return Err(error);
+            }
+            drop(segments);
+            self.index.drop_segments(&inputs);
+            for id in &inputs {
+                self.delete_segment(*id)?;
+            }
+            self.segments.removed(&inputs);
+            self.clear_stray_parts()?;
+        }
+        Ok(())
+    }
+
+    fn write_merged(
+        &self,
+        id: SegmentId,
+        (level, inputs): (u32, &[SegmentId]),
+        segments: &[(String, Segment)],
+        machine: &Machine,
+    ) -> Result<()> {
+        let mut draft = SegmentDraft { level, inputs: inputs.to_vec(), ..SegmentDraft::default() };
+        let mut known = HashMap::new();
+        let mut numbers = Vec::new();
+        for (_, segment) in segments {
+            let number = |container: &super::segment::SegmentContainer| {
+                *known.entry(container.id).or_insert_with(|| {
+                    draft.containers.push(container.clone());
+                    (draft.containers.len() - 1) as u32
+                })
+            };
+            numbers.push(segment.containers.iter().map(number).collect::<Vec<u32>>());
+            draft.keys.extend(segment.keys.iter().map(|(run, class, key)| ((*run, *class), *key)));
+        }
+        let records = segments.iter().map(|(object, segment)| segment.records(object)).collect();
+        let mut merged = Merged::new(records, numbers)?;
+        let most = self.records_a_part;
+        let mut parts = Vec::new();
+        let mut part: Vec<Record> = Vec::new();
+        while let Some(record) = merged.next()? {
+            // Records of one prefix lie in one part.
+            let ends =
+                part.len() >= most && part.last().is_some_and(|last| last.prefix != record.prefix);
+            if ends {
+                parts.push(self.write_part(id, parts.len() as u32, &part)?);
+                part.clear();
+            }
+            part.push(record);
+        }
+        if parts.is_empty() {
+            draft.records = part;
+            return self.write_segment(id, draft, machine);
+        }
+        parts.push(self.write_part(id, parts.len() as u32, &part)?);
+        drop(part);
+        self.put_segment(id, (level, draft.encode_head(&parts)), machine)
+    }
+
+    fn write_part(&self, id: SegmentId, number: u32, records: &[Record]) -> Result<PartRow> {
+        let mut bytes = Vec::new();
+        encode_rows(records, &mut bytes);
+        let hash = *blake3::hash(&bytes).as_bytes();
+        let object = id.part(number);
+        let sealed = self.keys.index.seal(&bytes, object.as_bytes())?;
+        self.place.create(&skellin_place::ObjectName::new(object.as_str())?, &sealed)?;
+        self.keep_in_cache(&object, &bytes);
+        let first = records.first().map(|record| record.prefix).unwrap_or_default();
+        Ok(PartRow { records: records.len() as u64, first, hash })
+    }
+
+    /// Deletes a segment: what makes it one first, then its parts.
+    pub(crate) fn delete_segment(&self, id: SegmentId) -> Result<()> {
+        self.place.delete(&id.object()?)?;
+        self.forget_cached(id);
+        let parts = self.listed_parts()?;
+        for (of, object) in parts.into_iter().filter(|(of, _)| *of == id) {
+            debug_assert_eq!(of, id);
+            self.place.delete(&object)?;
+        }
+        Ok(())
+    }
+
+    /// Deletes parts of segments that a crash left without what makes them one. Listed before and
+    /// after the open runs: what is being written belongs to one of these, or has become whole.
+    fn clear_stray_parts(&self) -> Result<()> {
+        let parts = self.listed_parts()?;
+        if parts.is_empty() {
+            return Ok(());
+        }
+        let open = self.open_runs()?;
+        let whole: HashSet<SegmentId> = self.listed_segments()?.into_iter().collect();
+        for (id, object) in parts {
+            if !whole.contains(&id) && !open.contains(&id.run) {
+                self.place.delete(&object)?;
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,417 @@
+//! Index segments: sorted tables from fingerprint prefixes to where the content lies.
+//!
+//! The body is laid out so that it can be searched where it lies; of a long one the records lie in
+//! parts of their own. FORMAT.md has the bytes.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use super::{
+    draft::PartRow,
+    record::{FILTER, Filter, RECORD, Record, filter_blocks, halves},
+};
+use crate::{
+    container::Salt,
+    containers::ContainerLength,
+    error::{Result, StoreError},
+    ids::{Class, ContainerId, Prefix, RunId},
+    keys::WRAPPED,
+};
+
+pub(super) const MAGIC: &[u8; 8] = b"SKINDEX1";
+pub(super) const HEAD: usize = 48;
+const INPUT: usize = 24;
+const CONTAINER: usize = 48;
+const BLOCK: usize = 8;
+const LENGTH: usize = 8;
+const KEY: usize = 20 + WRAPPED;
+const PART: usize = 64;
+/// In the head: lengths of the containers follow the records.
+pub(super) const HAS_LENGTHS: u32 = 1;
+/// In the head: filter and records lie in parts, which are listed at the end.
+pub(super) const HAS_PARTS: u32 = 2;
+/// Records that are read at a time when all are.
+const WINDOW: usize = 4096;
+
+/// The name of a segment: the run that wrote it, and its number there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) struct SegmentId {
+    pub run: RunId,
+    pub number: u32,
+}
+
+impl std::fmt::Display for SegmentId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "index/{}-{:08x}", self.run, self.number)
+    }
+}
+
+/// A container as a segment lists it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct SegmentContainer {
+    pub id: ContainerId,
+    pub salt: Salt,
+    /// Offset and sealed length of each block.
+    pub blocks: Vec<(u32, u32)>,
+    /// Bytes of the whole object; 0 if the segment does not say.
+    pub length: u64,
+}
+
+impl SegmentContainer {
+    /// How long it must be at the place.
+    pub fn required(&self) -> ContainerLength {
+        match self.length {
+            0 => ContainerLength::AtLeast(
+                self.blocks
+                    .last()
+                    .map_or(0, |(offset, length)| u64::from(*offset) + u64::from(*length)),
+            ),
+            length => ContainerLength::Exactly(length),
+        }
+    }
+}
+
+/// Bytes of a segment, wherever they are.
+pub(crate) trait SegmentBytes: Send + Sync {
+    /// How many there are.
+    fn len(&self) -> u64;
+    /// Reads some of them; `false` if they cannot be read any more.
+    fn read(&self, at: u64, into: &mut [u8]) -> bool;
+}
+
+impl SegmentBytes for Vec<u8> {
+    fn len(&self) -> u64 {
+        self.as_slice().len() as u64
+    }
+
+    fn read(&self, at: u64, into: &mut [u8]) -> bool {
+        let part =
+            usize::try_from(at).ok().and_then(|at| self.get(at..at.checked_add(into.len())?));
+        part.map(|part| into.copy_from_slice(part)).is_some()
+    }
+}
+
+/// Opens a part of a segment by its number.
+pub(super) type OpenPart<'a> = dyn FnMut(u32, &PartRow) -> Result<Box<dyn SegmentBytes>> + 'a;
+
+/// Records of a segment that lie side by side: all of a short one, a part of a long one.
+struct Part {
+    source: Box<dyn SegmentBytes>,
+    filter: Filter,
+    records: usize,
+    records_at: u64,
+    /// No record of it has a lesser prefix than the first, or one as large as the end; the first
+    /// halves of both.
+    first: Prefix,
+    spread: (u64, u128),
+}
+
+/// A segment that can be searched. Its tables are in memory; its records stay where they are.
+pub(crate) struct Segment {
+    pub level: u32,
+    pub inputs: Vec<SegmentId>,
+    pub containers: Vec<SegmentContainer>,
+    /// The wrapped content keys of runs whose containers it lists.
+    pub keys: Vec<(RunId, Class, [u8; WRAPPED])>,
+    parts: Vec<Part>,
+    failed: AtomicBool,
+}
+
+/// A part of a segment that was read into memory, or the error of a damaged one.
+struct Tables<'a> {
+    bytes: &'a [u8],
+    object: &'a str,
+}
+
+impl Tables<'_> {
+    fn part<const N: usize>(&self, at: usize) -> Result<[u8; N]> {
+        let part = self.bytes.get(at..).and_then(|rest| rest.first_chunk().copied());
+        part.ok_or_else(|| misfit(self.object))
+    }
+
+    fn word(&self, at: usize) -> Result<u32> {
+        self.part(at).map(u32::from_le_bytes)
+    }
+
+    fn long(&self, at: usize) -> Result<u64> {
+        self.part(at).map(u64::from_le_bytes)
+    }
+}
+
+fn misfit(object: &str) -> StoreError {
+    StoreError::damaged(object, "its tables do not fit together")
+}
+
+/// Reads a stretch of what is there; lengths are compared with that before anything is made room for.
+fn stretch(source: &dyn SegmentBytes, at: u64, length: u64, object: &str) -> Result<Vec<u8>> {
+    let end = at.checked_add(length).filter(|end| *end <= source.len());
+    let mut bytes = vec![0; end.map_or(0, |_| length as usize)];
+    (end.is_some() && source.read(at, &mut bytes)).then_some(bytes).ok_or_else(|| misfit(object))
+}
+
+impl Part {
+    /// Filter and records at an offset; the range of their first halves is what the search guesses by.
+    fn open(
+        source: Box<dyn SegmentBytes>,
+        (filter_at, filters, records): (u64, u64, u64),
+        (first, end): (Prefix, u128),
+        object: &str,
+    ) -> Result<Self> {
+        let filter_bytes = filters.checked_mul(FILTER as u64).ok_or_else(|| misfit(object))?;
+        let filter = Filter::decode(&stretch(&*source, filter_at, filter_bytes, object)?);
+        if records > 0 && filter.is_empty() {
+            return Err(misfit(object));
+        }
+        let spread = (halves(&first).0, end.saturating_sub(u128::from(halves(&first).0)).max(1));
+        let records_at = filter_at + filter_bytes;
+        Ok(Self { source, filter, records: records as usize, records_at, first, spread })
+    }
+
+    /// A record; none at the end. An error: it cannot be read any more.
+    fn record(&self, number: usize) -> std::result::Result<Option<Record>, Unread> {
+        if number >= self.records {
+            return Ok(None);
+        }
+        let mut row = [0; RECORD];
+        let read = self.source.read(self.records_at + (number * RECORD) as u64, &mut row);
+        read.then(|| Some(Record::decode(&row))).ok_or(Unread)
+    }
+
+    /// The first record not below a prefix. Fingerprints are evenly spread, so the place is
+    /// guessed, and the search gallops out from there.
+    fn lower_bound(&self, prefix: &Prefix) -> std::result::Result<usize, Unread> {
+        let is_below =
+            |number: usize| Ok(self.record(number)?.is_some_and(|record| record.prefix < *prefix));
+        let (from, range) = self.spread;
+        let ahead = u128::from(halves(prefix).0.saturating_sub(from));
+        let guess = (ahead * self.records as u128 / range) as usize;
+        let guess = guess.min(self.records);
+        let (mut low, mut high, mut step) = (guess, guess, 8);
+        while low > 0 && !is_below(low)? {
+            low = low.saturating_sub(step);
+            step *= 2;
+        }
+        step = 8;
+        while high < self.records && is_below(high)? {
+            high = (high + step).min(self.records);
+            step *= 2;
+        }
+        while low < high {
+            let middle = low.midpoint(high);
+            if is_below(middle)? {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        Ok(low)
+    }
+}
+
+/// Records could not be read any more.
+struct Unread;
+
+impl Segment {
+    /// Reads the tables of a body; the records stay where they are. Parts are asked for by their
+    /// number.
+    pub fn parse(
+        source: Box<dyn SegmentBytes>,
+        object: &str,
+        part: &mut OpenPart<'_>,
+    ) -> Result<Self> {
+        let damaged = || misfit(object);
+        let head = stretch(&*source, 0, HEAD as u64, object)?;
+        let head = Tables { bytes: &head, object };
+        if head.bytes[..8] != *MAGIC {
+            return Err(StoreError::damaged(object, "it is not an index segment"));
+        }
+        let (flags, key_count) = (head.word(40)?, u64::from(head.word(44)?));
+        if flags & !(HAS_LENGTHS | HAS_PARTS) != 0 {
+            return Err(damaged());
+        }
+        let (records, filters_or_parts) = (head.long(24)?, head.long(32)?);
+        let (filters, part_count, records_here) = match flags & HAS_PARTS {
+            0 => (filters_or_parts, 0, records),
+            _ => (0, filters_or_parts, 0),
+        };
+        let container_count = u64::from(head.word(16)?);
+        let product = |count: u64, size: usize| count.checked_mul(size as u64).ok_or_else(damaged);
+        let tables = [
+            product(head.word(12)?.into(), INPUT)?,
+            product(container_count, CONTAINER)?,
+            product(head.word(20)?.into(), BLOCK)?,
+        ];
+        let rows = [product(filters, FILTER)?, product(records_here, RECORD)?];
+        let ends = [
+            product(u64::from(flags & HAS_LENGTHS) * container_count, LENGTH)?,
+            product(key_count, KEY)?,
+            product(part_count, PART)?,
+        ];
+        let sum = |from: u64, parts: &[u64]| {
+            parts.iter().try_fold(from, |sum, part| sum.checked_add(*part)).ok_or_else(damaged)
+        };
+        let rows_at = sum(HEAD as u64, &tables)?;
+        let ends_at = sum(rows_at, &rows)?;
+        if sum(ends_at, &ends)? != source.len() {
+            return Err(damaged());
+        }
+        let bytes = stretch(&*source, 0, rows_at, object)?;
+        let read = Tables { bytes: &bytes, object };
+        let containers_at = HEAD + tables[0] as usize;
+        let blocks_at = containers_at + tables[1] as usize;
+        let inputs = (HEAD..containers_at)
+            .step_by(INPUT)
+            .map(|at| Ok(SegmentId { run: RunId(read.part(at)?), number: read.word(at + 16)? }))
+            .collect::<Result<_>>()?;
+        let bytes = stretch(&*source, ends_at, ends[0] + ends[1] + ends[2], object)?;
+        let end = Tables { bytes: &bytes, object };
+        let mut containers = Vec::with_capacity(container_count as usize);
+        for (number, at) in (containers_at..blocks_at).step_by(CONTAINER).enumerate() {
+            let from = blocks_at + read.word(at + 40)? as usize * BLOCK;
+            let to = from + read.word(at + 44)? as usize * BLOCK;
+            if to > read.bytes.len() {
+                return Err(damaged());
+            }
+            let id = ContainerId {
+                class: class(read.word(at + 36)?).ok_or_else(damaged)?,
+                run: RunId(read.part(at)?),
+                sequence: read.word(at + 32)?,
+            };
+            let blocks = (from..to)
+                .step_by(BLOCK)
+                .map(|at| Ok((read.word(at)?, read.word(at + 4)?)))
+                .collect::<Result<_>>()?;
+            let length = if flags & HAS_LENGTHS == 0 { 0 } else { end.long(number * LENGTH)? };
+            containers.push(SegmentContainer { id, salt: read.part(at + 16)?, blocks, length });
+        }
+        let keys_at = ends[0] as usize;
+        let keys = (keys_at..keys_at + ends[1] as usize)
+            .step_by(KEY)
+            .map(|at| {
+                let class = class(end.word(at + 16)?).ok_or_else(damaged)?;
+                Ok((RunId(end.part(at)?), class, end.part(at + 20)?))
+            })
+            .collect::<Result<_>>()?;
+        let parts = match flags & HAS_PARTS {
+            0 => {
+                let rows = (rows_at, filters, records);
+                vec![Part::open(source, rows, ([0; 16], 1 << 64), object)?]
+            }
+            _ => {
+                let at = (ends[0] + ends[1]) as usize;
+                let table = Tables { bytes: &end.bytes[at..], object };
+                open_parts(&table, records, part)?
+            }
+        };
+        let failed = AtomicBool::new(false);
+        Ok(Self { level: head.word(8)?, inputs, containers, keys, parts, failed })
+    }
+
+    /// How many records it has.
+    pub fn len(&self) -> usize {
+        self.parts.iter().map(|part| part.records).sum()
+    }
+
+    /// Whether its records could not be read at some time: what it knows is then not found.
+    pub fn has_failed(&self) -> bool {
+        self.failed.load(Ordering::Relaxed)
+    }
+
+    /// All records, in order.
+    pub fn records<'a>(&'a self, object: &'a str) -> Records<'a> {
+        Records { segment: self, object, part: 0, next: 0, window: Vec::new(), at: 0 }
+    }
+
+    /// All records of a prefix.
+    pub fn find(&self, prefix: &Prefix) -> impl Iterator<Item = Record> {
+        let after = self.parts.partition_point(|part| part.first <= *prefix);
+        let part = after.checked_sub(1).map(|number| &self.parts[number]);
+        let part = part.filter(|part| part.records > 0 && part.filter.may_hold(prefix));
+        let from = part.map_or(Ok(0), |part| part.lower_bound(prefix));
+        if from.is_err() {
+            self.failed.store(true, Ordering::Relaxed);
+        }
+        let (part, from) = (part.filter(|_| from.is_ok()), from.unwrap_or_default());
+        let prefix = *prefix;
+        (from..)
+            .map_while(move |number| {
+                part?.record(number).unwrap_or_else(|Unread| {
+                    self.failed.store(true, Ordering::Relaxed);
+                    None
+                })
+            })
+            .take_while(move |record| record.prefix == prefix)
+    }
+}
+
+fn class(word: u32) -> Option<Class> {
+    u8::try_from(word).ok().and_then(Class::from_code)
+}
+
+/// The parts of a long segment, which together have so many records.
+fn open_parts(table: &Tables<'_>, records: u64, open: &mut OpenPart<'_>) -> Result<Vec<Part>> {
+    let rows: Vec<PartRow> = (0..table.bytes.len())
+        .step_by(PART)
+        .map(|at| {
+            let (records, first) = (table.long(at)?, table.part(at + 8)?);
+            Ok(PartRow { records, first, hash: table.part(at + 32)? })
+        })
+        .collect::<Result<_>>()?;
+    let told = rows.iter().try_fold(0u64, |sum, row| sum.checked_add(row.records));
+    if told != Some(records) || !rows.is_sorted_by(|a, b| a.first < b.first) {
+        return Err(misfit(table.object));
+    }
+    let mut parts = Vec::with_capacity(rows.len());
+    for (number, row) in rows.iter().enumerate() {
+        let source = open(number as u32, row)?;
+        let filters = filter_blocks(row.records as usize) as u64;
+        let length = filters * FILTER as u64 + row.records.saturating_mul(RECORD as u64);
+        if source.len() != length {
+            return Err(misfit(table.object));
+        }
+        let end = rows.get(number + 1).map_or(1 << 64, |next| u128::from(halves(&next.first).0));
+        let rows = (0, filters, row.records);
+        parts.push(Part::open(source, rows, (row.first, end), table.object)?);
+    }
+    Ok(parts)
+}
+
+/// All records of a segment, in order, a window of them in memory.
+pub(crate) struct Records<'a> {
+    segment: &'a Segment,
+    object: &'a str,
+    part: usize,
+    next: usize,
+    window: Vec<u8>,
+    at: usize,
+}
+
+impl Records<'_> {
+    /// The next one.
+    ///
+    /// # Errors
+    /// If it cannot be read any more.
+    pub fn next(&mut self) -> Result<Option<Record>> {
+        while self.at == self.window.len() {
+            let Some(part) = self.segment.parts.get(self.part) else { return Ok(None) };
+            if self.next == part.records {
+                (self.part, self.next) = (self.part + 1, 0);
+                continue;
+            }
+            let count = WINDOW.min(part.records - self.next);
+            self.window.resize(count * RECORD, 0);
+            self.at = 0;
+            let offset = part.records_at + (self.next * RECORD) as u64;
+            if !part.source.read(offset, &mut self.window) {
+                return Err(StoreError::damaged(self.object, "its records cannot be read"));
+            }
+            self.next += count;
+        }
+        let row = self.window[self.at..].first_chunk().map(Record::decode);
+        self.at += RECORD;
+        Ok(row)
+    }
+}
+
+#[cfg(test)]
+#[path = "segment_tests.rs"]
+mod tests;
