@@ -10,7 +10,7 @@ use common::{content, memory_store, open_store, plan_of, run_at, scratch, write}
 use proptest::prelude::*;
 use skellin_engine::{
     Change,
-    history::{self, Against, PathHistory},
+    history::{self, Against},
 };
 use skellin_store::{Body, Entry, Kind, PageRef, Snapshot, Store};
 
@@ -114,10 +114,9 @@ proptest! {
                     _ => expected.push((number, number, seed)),
                 }
             }
-            let mut walk = PathHistory::new(&store, &below(name));
-            snapshots.iter().for_each(|snapshot| walk.take(snapshot).unwrap());
-            let found: Vec<_> = walk
-                .finish()
+            let versions = history::versions(&store, &below(name), &snapshots, &|| false, Err);
+            let found: Vec<_> = versions
+                .unwrap()
                 .into_iter()
                 .map(|version| {
                     let number = |time: i64| ((time - 1_790_000_000_000) / DAY) as usize;

@@ -16,7 +16,7 @@ use crate::{
 };
 pub use listing::{Against, difference, list};
 pub use naming::{Followed, follow, named_in};
-pub use versions::{PathHistory, Version};
+pub use versions::{Version, versions};
 
 /// A path in a snapshot.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,7 +42,9 @@ pub fn snapshots(
     mut damaged: impl FnMut(&ListedSnapshot, EngineError),
 ) -> Result<Vec<Snapshot>> {
     let mut found = Vec::new();
-    for listed in store.snapshots()? {
+    let all = store.snapshots()?;
+    store.fetch_snapshots(&all);
+    for listed in all {
         match store.read_snapshot(&listed) {
             Ok(snapshot) if plan.is_none_or(|plan| plan == snapshot.plan) => found.push(snapshot),
             Ok(_) => {}

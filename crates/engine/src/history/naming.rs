@@ -6,7 +6,7 @@ use std::{collections::HashSet, os::unix::ffi::OsStrExt, path::Path};
 use skellin_plan::FarSource;
 use skellin_store::{Body, Snapshot, Store};
 
-use super::{Located, Version, locate, must_locate, snapshots, versions::PathHistory};
+use super::{Located, Version, locate, must_locate, snapshots, versions};
 use crate::{
     error::{EngineError, Result},
     path::join,
@@ -97,11 +97,7 @@ pub fn named_in(store: &Store, snapshot: &Snapshot, text: &[u8], stand: &Path) -
 }
 
 fn through(store: &Store, all: &[Snapshot], path: &[u8]) -> Result<Option<Followed>> {
-    let mut history = PathHistory::new(store, path);
-    for snapshot in all {
-        history.take(snapshot)?;
-    }
-    let versions = history.finish();
+    let versions = versions(store, path, all, &|| false, Err)?;
     let Some(last) = versions.last() else { return Ok(None) };
     let has_it =
         |snapshot: &&Snapshot| snapshot.run == last.snapshot || snapshot.started == last.last_seen;

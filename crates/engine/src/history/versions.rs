@@ -1,9 +1,23 @@
 //! The distinct versions of one path through many snapshots.
 
+use std::{
+    borrow::Borrow,
+    sync::{
+        OnceLock,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
+
 use skellin_store::{Body, Entry, Fingerprint, Moment, PageRef, RunId, Snapshot, Store};
 
 use super::split_path;
-use crate::error::Result;
+use crate::error::{EngineError, Result};
+
+/// So many snapshots of a far store are looked into at the same time,
+const AT_ONCE: usize = 16;
+/// each of them with so many that follow it: directories that are the same in both are looked into
+/// once.
+const RUNNING: usize = 16;
 
 /// One version of a path.
 #[derive(Clone, Debug, PartialEq)]
@@ -22,40 +36,42 @@ pub struct Version {
     pub entry: Entry,
 }
 
-/// Follows a path from snapshot to snapshot, oldest first. Directories that are the same in two
-/// snapshots running are looked into once.
-pub struct PathHistory<'s> {
-    store: &'s Store,
-    path: Vec<u8>,
-    /// For each level the directory that was looked into last, and what was found there.
-    seen: Vec<(Fingerprint, Option<Entry>)>,
-    previous_has_it: bool,
-    versions: Vec<Version>,
-}
-
-impl<'s> PathHistory<'s> {
-    /// Of a full path.
-    #[must_use]
-    pub fn new(store: &'s Store, path: &[u8]) -> Self {
-        let path = path.to_vec();
-        Self { store, path, seen: Vec::new(), previous_has_it: false, versions: Vec::new() }
-    }
-
-    /// Looks into the next snapshot.
-    ///
-    /// # Errors
-    /// If its tree cannot be read.
-    pub fn take(&mut self, snapshot: &Snapshot) -> Result<()> {
-        let Some(entry) = self.find(snapshot)? else {
-            self.previous_has_it = false;
-            return Ok(());
+/// The distinct versions of a full path through snapshots, which come oldest first. A snapshot whose
+/// tree cannot be read is handed to `unreadable`.
+///
+/// # Errors
+/// [`EngineError::Cancelled`], if `is_cancelled` says so; what `unreadable` returns; or if the place
+/// fails.
+pub fn versions<S: Borrow<Snapshot> + Sync>(
+    store: &Store,
+    path: &[u8],
+    snapshots: &[S],
+    is_cancelled: &(dyn Fn() -> bool + Sync),
+    mut unreadable: impl FnMut(EngineError) -> Result<()>,
+) -> Result<Vec<Version>> {
+    let mut versions: Vec<Version> = Vec::new();
+    let mut previous_has_it = false;
+    for (snapshot, found) in snapshots.iter().zip(look(store, path, snapshots, is_cancelled)) {
+        let snapshot: &Snapshot = snapshot.borrow();
+        let entry = match found.into_inner() {
+            None => return Err(EngineError::Cancelled),
+            Some(Ok(entry)) => entry,
+            Some(Err(EngineError::Store(error))) if error.is_unreadable() => {
+                unreadable(error.into())?;
+                continue;
+            }
+            Some(Err(error)) => return Err(error),
+        };
+        let Some(entry) = entry else {
+            previous_has_it = false;
+            continue;
         };
         let same = |version: &Version| {
             version.entry.modified == entry.modified && version.entry.body.same_content(&entry.body)
         };
-        match self.versions.last_mut() {
-            Some(last) if self.previous_has_it && same(last) => last.last_seen = snapshot.started,
-            _ => self.versions.push(Version {
+        match versions.last_mut() {
+            Some(last) if previous_has_it && same(last) => last.last_seen = snapshot.started,
+            _ => versions.push(Version {
                 snapshot: snapshot.run,
                 time: snapshot.started,
                 last_seen: snapshot.started,
@@ -64,18 +80,57 @@ impl<'s> PathHistory<'s> {
                 entry,
             }),
         }
-        self.previous_has_it = true;
-        Ok(())
+        previous_has_it = true;
     }
+    Ok(versions)
+}
 
-    /// What was found, oldest first.
-    #[must_use]
-    pub fn finish(self) -> Vec<Version> {
-        self.versions
-    }
+type Found = OnceLock<Result<Option<Entry>>>;
 
+/// What a path is in each snapshot; nothing for those that were not looked into any more.
+fn look<S: Borrow<Snapshot> + Sync>(
+    store: &Store,
+    path: &[u8],
+    snapshots: &[S],
+    is_cancelled: &(dyn Fn() -> bool + Sync),
+) -> Vec<Found> {
+    let found: Vec<Found> = snapshots.iter().map(|_| OnceLock::new()).collect();
+    let (running, at_once) =
+        if store.place().is_far() { (RUNNING, AT_ONCE) } else { (snapshots.len().max(1), 1) };
+    let next = AtomicUsize::new(0);
+    let work = || {
+        loop {
+            let from = next.fetch_add(running, Ordering::Relaxed);
+            let Some(rest) = snapshots.get(from..).filter(|rest| !rest.is_empty()) else { return };
+            let mut finder = Finder { store, path, seen: Vec::new() };
+            for (snapshot, slot) in rest.iter().zip(&found[from..]).take(running) {
+                if is_cancelled() {
+                    return;
+                }
+                let _ = slot.set(finder.find(snapshot.borrow()));
+            }
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..at_once.min(snapshots.len().div_ceil(running)) {
+            scope.spawn(work);
+        }
+        work();
+    });
+    found
+}
+
+/// Finds a path in one snapshot after the other.
+struct Finder<'a> {
+    store: &'a Store,
+    path: &'a [u8],
+    /// For each level the directory that was looked into last, and what was found there.
+    seen: Vec<(Fingerprint, Option<Entry>)>,
+}
+
+impl Finder<'_> {
     fn find(&mut self, snapshot: &Snapshot) -> Result<Option<Entry>> {
-        let Some((number, parts)) = split_path(snapshot, &self.path) else { return Ok(None) };
+        let Some((number, parts)) = split_path(snapshot, self.path) else { return Ok(None) };
         let name = snapshot.sources[number].name.to_vec();
         let mut found = self.look(0, snapshot.root_page(self.store), &name)?;
         for (level, part) in parts.iter().enumerate() {

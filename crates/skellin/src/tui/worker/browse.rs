@@ -4,7 +4,7 @@ use std::sync::atomic::Ordering;
 
 use skellin_engine::{
     Change, EngineError,
-    history::{self, Against, PathHistory},
+    history::{self, Against},
 };
 use skellin_store::{Body, Entry, RunId, Snapshot};
 
@@ -136,18 +136,25 @@ fn versions(
     snapshots: &[RunId],
     path: &[u8],
 ) -> Result<Option<Vec<VersionRow>>, EngineError> {
-    let mut history = PathHistory::new(&open.store, path);
+    let is_over = || shared.study.load(Ordering::SeqCst) != study;
+    open.fetch(snapshots);
+    let mut read = Vec::with_capacity(snapshots.len());
     for id in snapshots {
-        if shared.study.load(Ordering::SeqCst) != study {
+        if is_over() {
             return Ok(None);
         }
-        match open.snapshot(*id).and_then(|snapshot| history.take(&snapshot)) {
+        match open.snapshot(*id) {
+            Ok(snapshot) => read.push(snapshot),
             // What is damaged has no versions to show; verify names it.
             Err(EngineError::Store(error)) if error.is_damage() => {}
-            other => other?,
+            Err(error) => return Err(error),
         }
     }
-    let rows = history.finish().into_iter().map(|version| VersionRow {
+    let found = match history::versions(&open.store, path, &read, &is_over, |_| Ok(())) {
+        Err(EngineError::Cancelled) => return Ok(None),
+        other => other?,
+    };
+    let rows = found.into_iter().map(|version| VersionRow {
         snapshot: version.snapshot,
         time: version.time,
         last_seen: version.last_seen,

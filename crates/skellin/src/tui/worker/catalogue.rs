@@ -28,6 +28,16 @@ pub(super) struct Open {
 }
 
 impl Open {
+    /// Fetches what these snapshots say, as far as it is not known, with few requests.
+    pub fn fetch(&self, ids: &[RunId]) {
+        let unread: Vec<ListedSnapshot> = {
+            let (read, listed) = (locked(&self.read), locked(&self.listed));
+            let unread = ids.iter().filter(|id| !read.contains_key(id));
+            unread.filter_map(|id| listed.get(id).cloned()).collect()
+        };
+        self.store.fetch_snapshots(&unread);
+    }
+
     /// A snapshot by its id.
     pub fn snapshot(&self, id: RunId) -> Result<Arc<Snapshot>, EngineError> {
         if let Some(snapshot) = locked(&self.read).get(&id) {
@@ -118,6 +128,7 @@ fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<Run
 }
 
 fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: u64) {
+    open.fetch(newest);
     for ids in newest.chunks(BATCH) {
         if open.listing.load(Ordering::SeqCst) != number {
             return;
