@@ -23,6 +23,7 @@ pub(super) fn work(pool: &Pool<'_>) {
                 file.fetched = first.transpose();
                 Task::File(file)
             }
+            part @ Task::Part(_) => part,
         };
         pool.fetched(fetched);
     }

@@ -6,12 +6,14 @@ use rustix::{
     fs::{SeekFrom, seek},
     io::{Errno, pread},
 };
-use skellin_store::{Body, ContentWriter, Entry};
+use skellin_store::{Body, Content as Stored, ContentWriter, Entry};
 
 use super::{
     directory::complete,
     look::skeleton,
-    pool::{Pool, add},
+    parts::{PartTag, is_long, share},
+    pool::{Linked, MOST_LINKED, Pool, add},
+    report::Change,
     task::{FileTask, From, Opened},
 };
 use crate::{
@@ -28,7 +30,7 @@ const PIECE: usize = 512 << 10;
 pub(super) fn store<'s>(
     pool: &Pool<'s>,
     mut task: FileTask<'s>,
-    writer: &mut Option<ContentWriter<Box<FileTask<'s>>>>,
+    writer: &mut Option<ContentWriter<Tag<'s>>>,
     buffer: &mut Vec<u8>,
 ) -> Result<()> {
     let Some(writer) = writer else {
@@ -63,15 +65,28 @@ pub(super) fn store<'s>(
         add(&pool.counts.bytes, facts.size());
         return complete(pool, task.parent, Some(entry));
     }
+    if is_long(pool, &facts) {
+        match content {
+            Content::Here(file) => match share(pool, task, file, &facts) {
+                Ok(()) => return Ok(()),
+                Err(back) => {
+                    let file;
+                    (task, file) = *back;
+                    content = Content::Here(file);
+                }
+            },
+            far @ Content::Far(_) => content = far,
+        }
+    }
     // What takes long to read is named again and again, beside what others read.
     let path = (facts.size() > PIECE as u64).then(|| task.path.clone());
-    writer.begin_file(Box::new(task));
+    writer.begin_file(Tag::File(Box::new(task)));
     let mut reader = Reader { pool, buffer, path };
     let read = match &mut content {
         Content::Here(file) => reader.read_all(file, &facts, writer)?,
         Content::Far(far) => reader.feed(&mut |room| far.fill(room), writer)?,
     };
-    let Some(task) = writer.last_file() else { return Ok(()) };
+    let Some(Tag::File(task)) = writer.last_file() else { return Ok(()) };
     match read {
         Ok(()) if pool.is_stopped() => {
             writer.drop_file();
@@ -94,11 +109,33 @@ pub(super) fn store<'s>(
                 }
             }
             match writer.drop_file() {
-                Some(task) => complete(pool, task.parent, None),
-                None => Ok(()),
+                Some(Tag::File(task)) => complete(pool, task.parent, None),
+                _ => Ok(()),
             }
         }
     }
+}
+
+/// What a worker stores under.
+pub(super) enum Tag<'s> {
+    File(Box<FileTask<'s>>),
+    Part(Box<PartTag<'s>>),
+}
+
+/// A file's content has its place in the store: its entry goes to its directory.
+pub(super) fn finished<'s>(pool: &Pool<'s>, task: FileTask<'s>, content: Stored) -> Result<()> {
+    let FileTask { parent, mut entry, change, doubted, path, rule, .. } = task;
+    if let Some(identity) = entry.links {
+        let mut linked = locked(&pool.linked);
+        if linked.len() < MOST_LINKED {
+            let (changed, recipe) = (entry.changed, content.recipe.clone());
+            linked.insert(identity, Linked { changed, size: content.size, recipe });
+        }
+    }
+    entry.body = Body::File { size: content.size, recipe: content.recipe };
+    let is_same = doubted.is_some_and(|before| before.same_content(&entry.body));
+    pool.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
+    complete(pool, parent, Some(entry))
 }
 
 /// So much is read of a file that says it is empty: some that the system makes up hold more.
@@ -122,21 +159,28 @@ enum Content {
 impl Content {
     /// What became of the file while it was read, if it is not what it was.
     fn changed_since(&self, facts: &Facts) -> Option<&'static str> {
-        let after = match self {
-            Self::Here(file) => Facts::of(fd(file)).ok(),
-            Self::Far(far) => far.after.or_else(|| (far.given == facts.size()).then_some(*facts)),
-        };
-        let whole = match self {
-            Self::Here(_) => true,
-            Self::Far(far) => far.given == facts.size(),
-        };
-        match after {
-            Some(after) if after.is_same_state(facts) && whole => None,
-            Some(after) if after.size() > facts.size() => {
-                Some("it grew while it was read; the content up to then is stored")
+        match self {
+            Self::Here(file) => changed_since(file, facts),
+            Self::Far(far) => {
+                let whole = far.given == facts.size();
+                how_changed(far.after.or_else(|| whole.then_some(*facts)), facts, whole)
             }
-            _ => Some("it changed while it was read; what was read is stored"),
         }
+    }
+}
+
+/// What became of an open file since, if it is not what it was.
+pub(super) fn changed_since(file: &OwnedFd, facts: &Facts) -> Option<&'static str> {
+    how_changed(Facts::of(fd(file)).ok(), facts, true)
+}
+
+fn how_changed(after: Option<Facts>, facts: &Facts, whole: bool) -> Option<&'static str> {
+    match after {
+        Some(after) if after.is_same_state(facts) && whole => None,
+        Some(after) if after.size() > facts.size() => {
+            Some("it grew while it was read; the content up to then is stored")
+        }
+        _ => Some("it changed while it was read; what was read is stored"),
     }
 }
 
@@ -224,7 +268,7 @@ impl<'s> Reader<'_, 's> {
         &mut self,
         file: &OwnedFd,
         facts: &Facts,
-        writer: &mut ContentWriter<Box<FileTask<'s>>>,
+        writer: &mut ContentWriter<Tag<'s>>,
     ) -> Result<Result<(), Trouble>> {
         if !facts.may_have_holes() {
             return self.read_extent(file, 0, length_of(facts), writer);
@@ -262,7 +306,7 @@ impl<'s> Reader<'_, 's> {
         file: &OwnedFd,
         from: u64,
         length: u64,
-        writer: &mut ContentWriter<Box<FileTask<'s>>>,
+        writer: &mut ContentWriter<Tag<'s>>,
     ) -> Result<Result<(), Trouble>> {
         let mut read = 0;
         let mut fill = |room: &mut [u8]| {
@@ -283,7 +327,7 @@ impl<'s> Reader<'_, 's> {
     fn feed(
         &mut self,
         fill: &mut dyn FnMut(&mut [u8]) -> Result<usize, Trouble>,
-        writer: &mut ContentWriter<Box<FileTask<'s>>>,
+        writer: &mut ContentWriter<Tag<'s>>,
     ) -> Result<Result<(), Trouble>> {
         let chunker = self.pool.store.chunker();
         let capacity = PIECE.max(chunker.longest()) + chunker.longest();

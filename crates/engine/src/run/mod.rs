@@ -6,6 +6,7 @@ mod fetch;
 mod file;
 mod held;
 mod look;
+mod parts;
 mod pool;
 mod report;
 mod shrinkage;

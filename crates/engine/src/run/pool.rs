@@ -89,6 +89,7 @@ impl Ahead {
     fn of(task: &Task<'_>) -> Self {
         match task {
             Task::Directory(_) => Self { bytes: 0, directories: 1 },
+            Task::Part(_) => Self::default(),
             Task::File(file) => Self { bytes: file.facts.size().min(LARGEST_PART), directories: 0 },
         }
     }

@@ -10,7 +10,7 @@ use skellin_place::FarPart;
 use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
 
-use super::{held::Held, report::Change};
+use super::{held::Held, parts::LongFile, report::Change};
 use crate::{
     event::{Event, EventSink},
     ground::{FarFile, Ground, Trouble, open_file},
@@ -25,6 +25,8 @@ pub(super) enum Task<'s> {
     Directory(Arc<Directory<'s>>),
     /// Read a file.
     File(Box<FileTask<'s>>),
+    /// Read a part of a long file.
+    Part(Arc<LongFile<'s>>),
 }
 
 impl Task<'_> {
@@ -33,6 +35,7 @@ impl Task<'_> {
         match self {
             Self::Directory(directory) => directory.is_to_be_fetched(),
             Self::File(file) => file.from.is_far() && file.fetched.is_none(),
+            Self::Part(_) => false,
         }
     }
 
@@ -43,6 +46,7 @@ impl Task<'_> {
                 matches!(directory.parent, Parent::Directory(..)) && directory.held.is_far()
             }
             Self::File(file) => file.fetched.is_some(),
+            Self::Part(_) => false,
         }
     }
 }

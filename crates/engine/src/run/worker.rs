@@ -1,18 +1,18 @@
 //! What a worker does: it takes tasks until none is left.
 
-use skellin_store::{Body, ContentWriter};
+use skellin_store::ContentWriter;
 
 use super::{
-    directory, file,
-    pool::{Linked, MOST_LINKED, Pool, Waited},
-    report::Change,
-    task::{FileTask, Task},
+    directory,
+    file::{self, Tag},
+    parts,
+    pool::{Pool, Waited},
+    task::Task,
 };
 use crate::error::Result;
-use crate::locked::locked;
 
 /// A worker's way into the store; none in a rehearsal.
-type Writer<'s> = Option<ContentWriter<Box<FileTask<'s>>>>;
+type Writer<'s> = Option<ContentWriter<Tag<'s>>>;
 
 /// Works until nothing is left.
 pub(super) fn work(pool: &Pool<'_>) {
@@ -30,6 +30,7 @@ fn try_work(pool: &Pool<'_>) -> Result<()> {
     while let Some(task) = next_task(pool, &mut writer)? {
         match task {
             Task::Directory(directory) => directory::advance(pool, directory)?,
+            Task::Part(long) => parts::advance(pool, &long, &mut writer, &mut buffer)?,
             Task::File(task) => file::store(pool, *task, &mut writer, &mut buffer)?,
         }
         hand_over(pool, &mut writer)?;
@@ -61,22 +62,14 @@ fn next_task<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<Option<Task
     }
 }
 
-/// Hands finished files to their directories.
+/// Hands finished files to their directories, and finished parts to their files.
 fn hand_over<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<()> {
     let Some(writer) = writer else { return Ok(()) };
-    for (task, content) in writer.take_done() {
-        let FileTask { parent, mut entry, change, doubted, path, rule, .. } = *task;
-        if let Some(identity) = entry.links {
-            let mut linked = locked(&pool.linked);
-            if linked.len() < MOST_LINKED {
-                let (changed, recipe) = (entry.changed, content.recipe.clone());
-                linked.insert(identity, Linked { changed, size: content.size, recipe });
-            }
+    for (tag, content) in writer.take_done() {
+        match tag {
+            Tag::File(task) => file::finished(pool, *task, content)?,
+            Tag::Part(part) => parts::stored(pool, *part, content)?,
         }
-        entry.body = Body::File { size: content.size, recipe: content.recipe };
-        let is_same = doubted.is_some_and(|before| before.same_content(&entry.body));
-        pool.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
-        directory::complete(pool, parent, Some(entry))?;
     }
     Ok(())
 }
