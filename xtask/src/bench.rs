@@ -5,7 +5,7 @@ use std::{fs, path::Path, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    cargo, choosing, far, inputs, limits, root, say, screen,
+    cargo, choosing, far, growth, inputs, limits, root, say, screen,
     world::{Bench, Measured},
 };
 
@@ -30,6 +30,12 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         // It measures the libraries alone.
         fs::create_dir_all(&medium)?;
         far::rows(&medium)?;
+        return Ok(fs::remove_dir_all(&medium)?);
+    }
+    if only == Some("--growth") {
+        fs::create_dir_all(&medium)?;
+        fs::create_dir_all(&folder)?;
+        growth::rows(&folder, &medium)?;
         return Ok(fs::remove_dir_all(&medium)?);
     }
     let status = cargo().args(["build", "--release", "--package", "skellin"]).status()?;
@@ -152,6 +158,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     choosing::rows(&bench)?;
     screen::rows(&bench.program, &bench.medium)?;
     far::rows(&bench.medium)?;
+    growth::rows(&bench.folder, &bench.medium)?;
     say("");
     say(
         "ratios of rates: ours to the limit, at least 0.40 wanted; of times: ours to the bare walk, at most 4.00 wanted",

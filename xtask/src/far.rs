@@ -37,16 +37,16 @@ const CONTAINERS: u64 = 2_000;
 const CONTAINER: u64 = 32 << 20;
 
 /// A server, the line to it, and the world around it.
-struct Far {
-    folder: PathBuf,
-    sftp: SimulatedSftp,
-    s3: SimulatedS3,
+pub(crate) struct Far {
+    pub folder: PathBuf,
+    pub sftp: SimulatedSftp,
+    pub s3: SimulatedS3,
     to_sftp: Wire,
     to_s3: Wire,
 }
 
 impl Far {
-    fn start(folder: PathBuf) -> Result<Self> {
+    pub fn start(folder: PathBuf) -> Result<Self> {
         fs::create_dir_all(&folder)?;
         let account =
             Account { user: "keeper".to_owned(), password: "terns".to_owned(), key: None };
@@ -64,7 +64,7 @@ impl Far {
         Ok(Self { folder, sftp, s3, to_sftp, to_s3 })
     }
 
-    fn sftp_target(&self, path: &str) -> SftpTarget {
+    pub fn sftp_target(&self, path: &str) -> SftpTarget {
         SftpTarget {
             hop: Hop {
                 identity_passphrase: None,
@@ -109,28 +109,28 @@ impl Far {
     }
 }
 
-fn patient(place: impl Place + 'static) -> Arc<dyn Place> {
+pub(crate) fn patient(place: impl Place + 'static) -> Arc<dyn Place> {
     Arc::new(RetryingPlace::new(Arc::new(place), Retries::default()))
 }
 
-fn create(place: &dyn Place, layout: Layout) -> Result<()> {
+pub(crate) fn create(place: &dyn Place, layout: Layout) -> Result<()> {
     let creation = Creation { layout, cost: PassphraseCost::TRIVIAL, now: 1_790_000_000 };
     Store::create(place, PASSPHRASE, creation)?;
     Ok(())
 }
 
-fn open(place: &Arc<dyn Place>, cache: Cache) -> Result<Arc<Store>> {
+pub(crate) fn open(place: &Arc<dyn Place>, cache: Cache) -> Result<Arc<Store>> {
     Ok(Arc::new(Store::open(Arc::clone(place), PASSPHRASE, cache)?))
 }
 
-fn plan(source: &Path) -> Result<Plan> {
+pub(crate) fn plan(source: &Path) -> Result<Plan> {
     let text = format!("sources = [\"{}\"]\nstore = \"far\"\n", source.display());
     let (plan, problems) = parse_plan("far", "far.toml", &text, &|_: &str| None, ["far"]);
     ensure!(problems.is_empty(), "{problems:?}");
     plan.context("a plan")
 }
 
-fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
+pub(crate) fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
     let request = RunRequest {
         plan,
         origin: None,
@@ -326,7 +326,13 @@ fn cut(far: &Far, content: &Path) -> Result<()> {
     Ok(())
 }
 
-fn row(name: &str, ours: impl AsRef<str>, limit: impl AsRef<str>, ratio: f64, wanted: &str) {
+pub(crate) fn row(
+    name: &str,
+    ours: impl AsRef<str>,
+    limit: impl AsRef<str>,
+    ratio: f64,
+    wanted: &str,
+) {
     let (ours, limit) = (ours.as_ref(), limit.as_ref());
     say(format!("{name:<44}{ours:>16}{limit:>16}{ratio:>8.2}   {wanted}"));
 }

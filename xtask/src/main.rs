@@ -5,6 +5,7 @@ mod choosing;
 mod damage;
 mod far;
 mod fuzz;
+mod growth;
 mod inputs;
 mod limits;
 mod programs;
@@ -18,12 +19,14 @@ fn main() -> anyhow::Result<()> {
     match arguments.next().as_deref() {
         Some("test") => suite::test(),
         Some("bench") => bench::bench(arguments.next().as_deref()),
+        // How a measurement measures itself.
+        Some("open") => growth::measure_opening(arguments.next(), arguments.next()),
         Some("damage") => damage::damage(arguments.next().as_deref()),
         Some("faults") => suite::faults(),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far]`, `damage [EVERY]`, `faults` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth]`, `damage [EVERY]`, `faults` or `fuzz [MINUTES]`"
             )
         }
     }
