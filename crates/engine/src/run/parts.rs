@@ -34,6 +34,8 @@ const LEAD: u64 = 16;
 const PIECE: u64 = 512 << 10;
 /// Parts that may be done before those in front of them are.
 const MOST_AHEAD: usize = 64;
+/// Where a part begins of which nobody knows that yet.
+const NOWHERE: u64 = u64::MAX;
 /// A file with more parts and holes is read by one worker.
 const MOST_PIECES: usize = 1 << 18;
 
@@ -217,12 +219,18 @@ pub(super) fn advance<'s>(
         Piece::Data { from, to, begins, end } => {
             let mut cutter = Cutter { pool, long, buffer, end };
             let start = match known {
-                Some(at) => Ok(at),
-                None if begins => Ok(from),
+                Some(at) => Ok(Some(at)),
+                None if begins => Ok(Some(from)),
                 None => cutter.first_cut(from)?,
             };
             let stored = match start {
-                Ok(start) => {
+                Ok(None) => {
+                    let done = Done { start: NOWHERE, end: from, items: vec![], is_short: false };
+                    join(pool, long, number, done)?;
+                    pool.push([Task::Part(Arc::clone(long))]);
+                    return Ok(());
+                }
+                Ok(Some(start)) => {
                     let tag = PartTag {
                         long: Arc::clone(long),
                         number,
@@ -339,11 +347,16 @@ struct Cutter<'a, 's> {
 }
 
 impl<'s> Cutter<'_, 's> {
-    /// The first cut at or behind a place, by one who begins a little before it.
-    fn first_cut(&mut self, at: u64) -> Result<std::result::Result<u64, Trouble>> {
-        let lead = LEAD * self.pool.store.chunker().longest() as u64;
-        let ended = self.cut(at - lead, &mut |end, _| Ok(end < at))?;
-        Ok(ended.map(|ended| ended.at))
+    /// The first cut at or behind a place, by one who begins a little before it; nothing if all cuts
+    /// on the way were made because a chunk can be no longer: then others would be made elsewhere.
+    fn first_cut(&mut self, at: u64) -> Result<std::result::Result<Option<u64>, Trouble>> {
+        let longest = self.pool.store.chunker().longest();
+        let mut was_found = false;
+        let ended = self.cut(at - LEAD * longest as u64, &mut |end, chunk| {
+            was_found = was_found || chunk.len() < longest;
+            Ok(end < at)
+        })?;
+        Ok(ended.map(|ended| was_found.then_some(ended.at)))
     }
 
     /// Stores from a cut up to the first one at or behind a place, or to the end.
