@@ -1,7 +1,8 @@
-//! All test programs, some at a time: many wait for servers and lines, and leave the processors to
-//! others.
+//! All tests, some at a time: many wait for servers and lines, and leave the processors to others.
+//! Those that start processes and servers have a process each, so that none meets what another left.
 
 use std::{
+    collections::HashSet,
     path::{Path, PathBuf},
     process::Command,
     sync::{Mutex, PoisonError},
@@ -12,69 +13,135 @@ use std::{
 use anyhow::{Context as _, Result, bail, ensure};
 use serde_json::Value;
 
-use crate::cargo;
+use crate::{cargo, root};
+
+/// The target of tests that have a process each.
+const APART: &str = "tests";
 
 /// A test program, and the directory of its package.
 struct Program {
     path: PathBuf,
     package: PathBuf,
+    target: String,
+}
+
+/// One test of a program, or all of them.
+struct Task<'a> {
+    program: &'a Program,
+    test: Option<String>,
     name: String,
 }
 
-/// Runs all tests of the workspace. `prepare` is given the command of each program; what they print is
-/// handed to `print`, program by program.
-pub(crate) fn run_all(
-    prepare: &(dyn Fn(&mut Command) + Sync),
-    print: &(dyn Fn(&str) + Sync),
-) -> Result<()> {
-    let mut programs = built()?;
-    // Those of the program itself take longest, and come first.
-    programs.sort_by_key(|program| !program.package.ends_with("skellin"));
-    let (count, begun) = (programs.len(), Instant::now());
-    let (waiting, failed) = (Mutex::new(programs.into_iter()), Mutex::new(Vec::new()));
+/// Takes what tests print: whether it is shown, or just looked through.
+pub(crate) type Print<'a> = dyn Fn(&str, bool) + Sync + 'a;
+
+/// Runs all tests of the workspace. `prepare` is given the command of each; what they print is handed to
+/// `print`.
+pub(crate) fn run_all(prepare: &(dyn Fn(&mut Command) + Sync), print: &Print<'_>) -> Result<()> {
+    let programs = built()?;
+    let (mut tasks, mut left_out) = (Vec::new(), 0);
+    for program in &programs {
+        left_out += program.tasks(&mut tasks)?;
+    }
+    ensure!(tasks.len() > 100, "there are {} tests only", tasks.len());
+    let times = root().join("target/test-times.json");
+    let known: Value = std::fs::read(&times)
+        .ok()
+        .and_then(|text| serde_json::from_slice(&text).ok())
+        .unwrap_or_default();
+    // What took longest comes first; what is not known yet may take long.
+    let took = |name: &str| known[name].as_f64().unwrap_or(10.0);
+    tasks.sort_by(|a, b| took(&b.name).total_cmp(&took(&a.name)));
+    let (count, begun) = (tasks.len(), Instant::now());
+    let waiting = Mutex::new(tasks.into_iter());
+    let (failed, taken) = (Mutex::new(Vec::new()), Mutex::new(serde_json::Map::new()));
     let processors = available_parallelism().map_or(2, usize::from);
     std::thread::scope(|scope| {
         for _ in 0..=processors {
             scope.spawn(|| {
                 loop {
                     let next = waiting.lock().unwrap_or_else(PoisonError::into_inner).next();
-                    let Some(program) = next else { return };
-                    if let Err(why) = run(&program, prepare, print) {
+                    let Some(task) = next else { return };
+                    let begun = Instant::now();
+                    if let Err(why) = task.run(prepare, print) {
                         let mut failed = failed.lock().unwrap_or_else(PoisonError::into_inner);
-                        failed.push(format!("{}: {why:#}", program.name));
+                        failed.push(format!("{}: {why:#}", task.name));
                     }
+                    let mut taken = taken.lock().unwrap_or_else(PoisonError::into_inner);
+                    taken.insert(task.name, begun.elapsed().as_secs_f64().into());
                 }
             });
         }
     });
-    print(&format!("{count} test programs in {} s", begun.elapsed().as_secs()));
+    let taken = taken.into_inner().unwrap_or_else(PoisonError::into_inner);
+    // Without them the next time takes a little longer.
+    let _ = std::fs::write(times, Value::Object(taken).to_string());
+    let seconds = begun.elapsed().as_secs();
+    print(&format!("{count} tests and test programs in {seconds} s"), true);
+    print(&format!("{left_out} are left out on purpose: cargo xtask faults"), true);
     let failed = failed.into_inner().unwrap_or_else(PoisonError::into_inner);
-    ensure!(failed.is_empty(), "failed: {}", failed.join("; "));
+    ensure!(failed.is_empty(), "failed:\n{}", failed.join("\n"));
     let done = cargo().args(["test", "--workspace", "--doc", "--quiet"]).status()?;
     ensure!(done.success(), "the examples in the documentation ended with {done}");
     Ok(())
 }
 
-fn run(
-    program: &Program,
-    prepare: &(dyn Fn(&mut Command) + Sync),
-    print: &(dyn Fn(&str) + Sync),
-) -> Result<()> {
-    let begun = Instant::now();
-    let mut command = Command::new(&program.path);
-    // As Cargo does it.
-    command.current_dir(&program.package).env("CARGO_MANIFEST_DIR", &program.package);
-    command.env("CARGO", env!("CARGO"));
-    prepare(&mut command);
-    let output = command.output().context("it does not start")?;
-    let text = [output.stdout, output.stderr].concat();
-    let text = String::from_utf8_lossy(&text);
-    let took = begun.elapsed().as_secs_f64();
-    print(&format!("── {} ({took:.0} s)\n{}", program.name, text.trim()));
-    if !output.status.success() {
-        bail!("it ended with {}", output.status);
+impl Program {
+    fn command(&self) -> Command {
+        let mut command = Command::new(&self.path);
+        // As Cargo does it.
+        command.current_dir(&self.package).env("CARGO_MANIFEST_DIR", &self.package);
+        command.env("CARGO", env!("CARGO"));
+        command
     }
-    Ok(())
+
+    fn listed(&self, more: &[&str]) -> Result<HashSet<String>> {
+        let output = self.command().args(["--list", "--format", "terse"]).args(more).output()?;
+        ensure!(output.status.success(), "its tests cannot be listed: {}", output.status);
+        let text = String::from_utf8(output.stdout)?;
+        Ok(text.lines().filter_map(|line| line.strip_suffix(": test")).map(str::to_owned).collect())
+    }
+
+    /// What there is to run; how many tests are left out.
+    fn tasks<'a>(&'a self, tasks: &mut Vec<Task<'a>>) -> Result<usize> {
+        let package = self.package.file_name().unwrap_or_default().to_string_lossy();
+        if self.target != APART {
+            let name = format!("{package} {}", self.target);
+            tasks.push(Task { program: self, test: None, name });
+            return Ok(0);
+        }
+        let (mut all, ignored) = (self.listed(&[])?, self.listed(&["--ignored"])?);
+        all.retain(|test| !ignored.contains(test));
+        tasks.extend(all.into_iter().map(|test| {
+            let name = format!("{package} {test}");
+            Task { program: self, test: Some(test), name }
+        }));
+        Ok(ignored.len())
+    }
+}
+
+impl Task<'_> {
+    fn run(&self, prepare: &(dyn Fn(&mut Command) + Sync), print: &Print<'_>) -> Result<()> {
+        let begun = Instant::now();
+        let mut command = self.program.command();
+        prepare(&mut command);
+        if let Some(test) = &self.test {
+            command.args([test, "--exact"]);
+        }
+        let output = command.output().context("it does not start")?;
+        let text = [output.stdout, output.stderr].concat();
+        let text = String::from_utf8_lossy(&text);
+        let (took, name) = (begun.elapsed().as_secs_f64(), &self.name);
+        let is_good = output.status.success()
+            && (self.test.is_none() || text.contains("test result: ok. 1 passed"));
+        if is_good {
+            print(&format!("ok {took:6.1} s  {name}"), true);
+            print(&text, false);
+            return Ok(());
+        }
+        print(&format!("── {name} ({took:.0} s)\n{}", text.trim()), true);
+        bail!("it ended with {}", output.status)
+    }
 }
 
 /// Builds the test programs; where they are.
@@ -91,15 +158,9 @@ fn built() -> Result<Vec<Program>> {
         let path = artifact["executable"].as_str().filter(|_| is_test);
         let manifest = artifact["manifest_path"].as_str().map(Path::new);
         if let Some((path, package)) = path.zip(manifest.and_then(Path::parent)) {
-            let crate_name = package.file_name().unwrap_or_default().to_string_lossy();
-            let target = artifact["target"]["name"].as_str().unwrap_or_default();
-            programs.push(Program {
-                path: path.into(),
-                package: package.to_path_buf(),
-                name: format!("{crate_name} {target}"),
-            });
+            let target = artifact["target"]["name"].as_str().unwrap_or_default().to_owned();
+            programs.push(Program { path: path.into(), package: package.to_path_buf(), target });
         }
     }
-    ensure!(programs.len() > 10, "Cargo names {} test programs only", programs.len());
     Ok(programs)
 }

@@ -13,7 +13,7 @@ use std::{
 
 use anyhow::{Result, ensure};
 
-use crate::say;
+use crate::{programs::Print, say};
 
 /// What guards the stores, hosts and buckets of the tests and of the demo.
 const SECRETS: &[&str] = &[
@@ -33,12 +33,14 @@ const PAUSE: Duration = Duration::from_millis(50);
 ///
 /// # Errors
 /// If it fails, or a secret shows.
-pub(crate) fn watched(work: impl FnOnce(&(dyn Fn(&str) + Sync)) -> Result<()>) -> Result<()> {
+pub(crate) fn watched(work: impl FnOnce(&Print<'_>) -> Result<()>) -> Result<()> {
     let (done, printed) = (AtomicBool::new(false), Mutex::new(BTreeSet::new()));
-    let print = |line: &str| {
+    let print = |line: &str, is_shown: bool| {
         let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
         printed.extend(shows(line).map(|secret| format!("printed: {secret}")));
-        say(line);
+        if is_shown {
+            say(line);
+        }
     };
     let (ended, mut found, looks) = std::thread::scope(|scope| {
         let watching = scope.spawn(|| {

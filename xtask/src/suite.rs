@@ -62,7 +62,8 @@ pub(crate) fn faults() -> Result<()> {
     install_servers()?;
     run(cargo().args(["build", "--workspace", "--all-targets"]))?;
     let mut faults = cargo();
-    faults.args(["test", "--workspace", "--test", "faults", "--", "--ignored", "--nocapture"]);
+    faults.args(["test", "--package", "skellin", "--test", "tests", "faults::"]);
+    faults.args(["--", "--ignored", "--nocapture"]);
     run(&mut faults)
 }
 

@@ -14,8 +14,9 @@ use crate::{
     ground::Trouble,
     judge::Judge,
     live::Looking,
-    metadata::{Facts, Owners, Sort},
+    metadata::{Owners, Sort},
     places::Grounds,
+    walk::{Judging, Looked, through},
 };
 
 /// What the rules make of a path, and why.
@@ -130,15 +131,15 @@ fn count(
     cancel: &Cancel,
 ) -> Result<Amounts> {
     let mut amounts = Amounts::default();
-    let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
-        match (verdict.action, facts.sort()) {
+    let mut visit = |looked: &Looked| {
+        match (looked.verdict.action, looked.facts.sort()) {
             // Its own paths are counted one by one.
-            (Action::Skip, Sort::Directory) if judge.may_take_below(verdict, path) => {}
+            (Action::Skip, Sort::Directory) if looked.is_entered => {}
             (Action::Skip, _) => amounts.skipped += 1,
             (Action::Take, Sort::Directory | Sort::Socket) => {}
             (Action::Take, sort) => {
                 amounts.files += 1;
-                amounts.bytes += if sort == Sort::File { facts.size() } else { 0 };
+                amounts.bytes += if sort == Sort::File { looked.facts.size() } else { 0 };
             }
         }
         !cancel.is_cancelled()
@@ -146,7 +147,8 @@ fn count(
     let enter = verdict.action == Action::Take
         || judge.may_take_below(verdict, path.as_os_str().as_bytes());
     if enter {
-        judge.walk(path, verdict, &Owners::default(), own, &mut visit);
+        let judging = Judging { judge, owners: &Owners::default(), keep_out: own };
+        through(judging, path, verdict, &mut visit);
     }
     match cancel.is_cancelled() {
         true => Err(EngineError::Cancelled),

@@ -1,15 +1,12 @@
 //! The rules applied to what is found on this machine.
 
 use std::{
-    collections::HashSet,
-    ffi::{CStr, CString, OsStr},
+    ffi::{CStr, OsStr},
     os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
 };
 
-use skellin_plan::{
-    Action, Explanation, FarSource, Matcher, NameOnly, PathKind, RuleSet, Traits, Verdict,
-};
+use skellin_plan::{Explanation, FarSource, Matcher, NameOnly, PathKind, RuleSet, Traits, Verdict};
 
 use crate::{
     ground::{Ground, Origin},
@@ -145,69 +142,10 @@ impl Judge {
         self.matcher.explain(path_of(source_there), path_of(there), directory, &look)
     }
 
-    /// Walks a directory by the rules; `visit` is told of every path below, taken or not, and says
-    /// whether to go on. Directories that nothing can be taken from, and those to be kept out by
-    /// device and inode, are not entered.
-    pub fn walk(
-        &self,
-        start: &Path,
-        verdict: Verdict,
-        owners: &Owners,
-        keep_out: &HashSet<(u64, u64)>,
-        visit: &mut dyn FnMut(&[u8], &Facts, Verdict) -> bool,
-    ) {
-        let Ok(ground) = self.origin.open(start) else { return };
-        // Only those directories on the way down are open that have more to be entered, and few
-        // enough to leave the rest of the program what it needs.
-        let most = crate::depth::deepest(4);
-        let mut frames = Vec::new();
-        let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
-        loop {
-            let Some((ground, path, verdict)) = next.take() else {
-                let Some(Frame { ground, path, ahead }) = frames.last_mut() else { return };
-                if let Some((name, verdict)) = ahead.pop() {
-                    let below = join(path, name.to_bytes());
-                    next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
-                }
-                if ahead.is_empty() {
-                    frames.pop();
-                }
-                continue;
-            };
-            let mut ahead = Vec::new();
-            let (names, _) = ground.names(usize::MAX);
-            for name in names.iter() {
-                let Ok(name) = CString::new(name) else { continue };
-                let Ok(facts) = ground.look(&name) else { continue };
-                let below = join(&path, name.to_bytes());
-                let verdict = self.below(verdict, &below, &facts, (&ground, &name), owners);
-                if !visit(&below, &facts, verdict) {
-                    return;
-                }
-                let enter = facts.sort() == Sort::Directory
-                    && !keep_out.contains(&facts.identity())
-                    && (verdict.action == Action::Take || self.may_take_below(verdict, &below));
-                if enter {
-                    ahead.push((name, verdict));
-                }
-            }
-            if !ahead.is_empty() && frames.len() < most {
-                frames.push(Frame { ground, path, ahead });
-            }
-        }
-    }
-
     /// Whether a path lies on another file system than the source.
     pub fn is_elsewhere(&self, facts: &Facts) -> bool {
         facts.identity().0 != self.device
     }
-}
-
-/// A directory on the way down, and those below it that are to be entered.
-struct Frame {
-    ground: Ground,
-    path: Vec<u8>,
-    ahead: Vec<(CString, Verdict)>,
 }
 
 /// As [`Seen`], of a full path, with all it needs.

@@ -43,6 +43,7 @@ mod tell;
 mod thaw;
 pub mod timers;
 mod waits;
+mod walk;
 mod whole_files;
 
 pub use around::{Owed, owed_leaves};

@@ -1,7 +1,6 @@
 //! Commands around a run: in their order, undone whatever happens, made up for after a crash.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

@@ -1,7 +1,6 @@
 //! Counting the sources as they are: the sums must be those of a dry run, directory by directory.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     collections::BTreeMap,
@@ -192,7 +191,7 @@ fn what_cannot_be_read_is_named_where_it_lies() {
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
         use std::os::unix::process::CommandExt;
         let status = std::process::Command::new(copy)
-            .args(["--exact", "what_cannot_be_read_is_named_where_it_lies"])
+            .args(["--exact", "census::what_cannot_be_read_is_named_where_it_lies"])
             .current_dir("/")
             .env("TMPDIR", "/tmp")
             .uid(65_534)

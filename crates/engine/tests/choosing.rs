@@ -1,7 +1,6 @@
 //! What goes along: conditions on real files, reasons, and the guard against sudden loss.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     collections::BTreeMap,

@@ -1,7 +1,6 @@
 //! Where configuration, state and secrets come from.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf};
 

@@ -1,7 +1,6 @@
 //! A look at a whole set-up: each thing that is wrong is found, and nothing where all is well.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

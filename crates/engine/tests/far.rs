@@ -1,8 +1,7 @@
 //! How little is asked of a far place: runs with and without a cache, and one file out of a store
 //! of many containers.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, path::Path, sync::Arc};
 

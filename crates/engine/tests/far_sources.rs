@@ -1,8 +1,7 @@
 //! Sources on another host, reached by SFTP: stored like those of this machine, and only what
 //! changed is asked for again.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     collections::BTreeMap,

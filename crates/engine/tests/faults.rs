@@ -1,8 +1,7 @@
 //! Every operation at the place goes wrong once: the outcome is an error that names what failed,
 //! or a correct result, and never a listed snapshot that does not restore.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, path::Path, sync::Arc, time::Duration};
 

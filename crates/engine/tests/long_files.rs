@@ -1,7 +1,6 @@
 //! Long files, which several workers store at the same time.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

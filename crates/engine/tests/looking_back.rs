@@ -1,8 +1,7 @@
 //! Looking back through many snapshots: directories beside how they were before, versions of a
 //! path, the beginning of a file; each held against the plain way to find the same out.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{collections::BTreeMap, fs, path::Path};
 

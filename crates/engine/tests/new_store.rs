@@ -1,8 +1,7 @@
 //! A store from what was typed to its first object: looked around at its place, tried, created, and
 //! nothing left behind where that fails.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Mutex};
 

@@ -1,7 +1,6 @@
 //! What a dry run foretells, against what the run then does.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, path::Path};
 

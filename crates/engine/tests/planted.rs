@@ -1,8 +1,7 @@
 //! Restores into directories that others may write: whatever they plant there while a restore goes
 //! on, nothing but what is restored changes hands.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

@@ -1,7 +1,6 @@
 //! A power cut: the disk forgets what was not synced, and everything that was acknowledged stays.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     collections::{BTreeMap, BTreeSet},

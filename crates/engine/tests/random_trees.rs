@@ -1,7 +1,6 @@
 //! Whatever happens to a tree between runs, every snapshot restores as the tree was then.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

@@ -1,7 +1,6 @@
 //! Copies of snapshots in another store: the same to restore, sent once, and never half there.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,
@@ -17,7 +16,10 @@ use common::{
 };
 use skellin_engine::{Cancel, Event, MovedClock, ReplicateReport, ReplicateRequest, replicate};
 use skellin_place::{MemoryPlace, Place};
-use skellin_store::{Creation, PassphraseCost, Store};
+use skellin_store::{
+    Body, Compression, ContentWriter, Creation, Entry, Item, Moment, Owner, PassphraseCost, Recipe,
+    SessionStart, SnapshotDraft, SnapshotSource, Store, TreeBuilder,
+};
 
 const DAY: i64 = 86_400_000;
 const START: i64 = 1_790_000_000_000;
@@ -154,4 +156,74 @@ fn what_was_interrupted_goes_on_and_what_is_damaged_is_left_out() {
     assert_eq!((report.copied, report.damaged.len()), (0, 3));
     assert!(report.damaged[0].reason.contains("authentic"), "{:?}", report.damaged);
     assert!(open_store(&fresh).snapshots().unwrap().is_empty());
+}
+
+/// A snapshot of one file, which was read right after its last change, or long after it.
+fn one_file(place: &Arc<dyn Place>, night: i64, bytes: &[u8], unsettled: bool) {
+    let start = SessionStart {
+        plan: "readings",
+        machine: "hut",
+        started: START + night * DAY,
+        order: None,
+        origin: None,
+        compression: Compression::Default,
+    };
+    let session = skellin_store::Session::begin(&open_store(place), &start).unwrap();
+    let mut writer = ContentWriter::new(&session).unwrap();
+    writer.begin_file(());
+    writer.chunk(bytes).unwrap();
+    writer.end_file().unwrap();
+    writer.close().unwrap();
+    let ((), stored) = writer.take_done().remove(0);
+    let entry = Entry {
+        name: b"gauge.csv".to_vec(),
+        mode: 0o644,
+        owner: Owner::default(),
+        modified: Moment { seconds: 1_790_000_000, nanos: 7 },
+        changed: Moment { seconds: 1_790_000_000, nanos: 7 },
+        inode: 4,
+        links: None,
+        unsettled,
+        xattrs: Vec::new(),
+        body: Body::File { size: stored.size, recipe: stored.recipe },
+    };
+    let mut builder = TreeBuilder::default();
+    builder.push(&*session, &entry).unwrap();
+    let (root, _) = builder.finish(&*session).unwrap();
+    let source = SnapshotSource {
+        name: b"gauge.csv".to_vec().into(),
+        path: b"/srv/gauge.csv".to_vec().into(),
+    };
+    let draft = SnapshotDraft {
+        sources: vec![source],
+        root,
+        labels: Vec::new(),
+        plan_text: String::new(),
+        files: 1,
+        bytes: bytes.len() as u64,
+        ended: START + night * DAY,
+        exceptions: 0,
+        exception_list: Vec::new(),
+        sockets: 0,
+    };
+    session.finish(draft).unwrap();
+}
+
+/// A file that was changed once more in the moment in which it was read shows no trace of it; the next
+/// run reads it again, and a copy must not take the content of the night before for it.
+#[test]
+fn what_was_read_too_early_is_not_taken_for_what_came_after_it() {
+    let ((_, from), to) = (memory_store(), other_store());
+    one_file(&from, 0, &content(2, 3000), true);
+    copy(&from, &to, None);
+    one_file(&from, 1, &content(4, 3000), false);
+    copy(&from, &to, None);
+    let store = open_store(&to);
+    let snapshot = common::newest(&store);
+    assert_eq!(snapshot.started, START + DAY);
+    let entry = store.entry(snapshot.root_page(&store), b"gauge.csv").unwrap().unwrap();
+    let Body::File { recipe, .. } = &entry.body else { panic!("a file") };
+    let Recipe::Inline(items) = recipe else { panic!("a few pieces") };
+    let [Item::Chunk(chunk)] = items.as_slice() else { panic!("one piece") };
+    store.chunk(chunk, |bytes| assert!(bytes == content(4, 3000))).unwrap();
 }

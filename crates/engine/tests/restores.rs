@@ -1,7 +1,6 @@
 //! Restores: what is in the way, what leads astray, what is damaged.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

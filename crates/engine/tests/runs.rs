@@ -1,7 +1,6 @@
 //! Runs: what is read, what is stored, what is noticed.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{
     fs,

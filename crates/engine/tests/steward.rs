@@ -1,8 +1,7 @@
 //! A year of the steward in seconds: with days the machine was off, a drive that was missing, runs
 //! that failed. No moment is lost, none is run twice, everything is told once.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{collections::BTreeMap, fs, time::UNIX_EPOCH};
 

@@ -1,8 +1,7 @@
 //! One object that cannot be read costs what needs it and nothing else: a sector that is lost, or an
 //! object of another account.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{collections::BTreeSet, fs, io, sync::Arc};
 

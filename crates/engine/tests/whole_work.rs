@@ -1,7 +1,6 @@
 //! Work as a whole: what the journal is told of it, and drafts that become plans.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod common;
+use crate::common;
 
 use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Arc};
 

@@ -1,6 +1,6 @@
 //! What every kind of place must do, tried on each.
 
-mod common;
+use crate::common;
 
 use std::sync::Arc;
 

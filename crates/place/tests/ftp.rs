@@ -1,11 +1,11 @@
 //! FTP against a server that others have written: the suite, and each refusal with its remedy.
 
-mod common;
+use crate::common;
 
 use std::{fs, sync::Arc, time::Duration};
 
 use common::{
-    conforms,
+    conforms, ends_when_given_up,
     far::{MODIFIED, laid_down, reads_as_it_lies},
     keeps_to_limits, name, says,
     servers::Server,
@@ -153,6 +153,8 @@ fn each_refusal_has_its_reason_and_what_to_do() {
     let error = place.fetch(&name("data/a"), 1 << 30).expect_err("is cut");
     assert!(error.is_passing(), "{:?}: {error}", error.kind);
     assert_eq!(place.fetch(&name("data/a"), 1 << 30).expect("goes on"), b"before");
+    let patient = FtpTarget { port: wire.port(), patience: Duration::from_secs(60), ..own() };
+    ends_when_given_up(FtpPlace::open(patient).expect("opens"), &wire);
     wire.freeze();
     assert_eq!(place.fetch(&name("data/a"), 1 << 30).expect_err("no answer").kind, Slow);
 }

@@ -1,7 +1,7 @@
 //! Servers that mean harm: what they claim is never made room for, what does not end is ended, and
 //! what they see of a request is of no use to them.
 
-mod common;
+use crate::common;
 
 use std::{
     io::{BufRead, BufReader, Read, Write},

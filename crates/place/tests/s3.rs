@@ -1,12 +1,12 @@
 //! Object stores: the suite against the stand-in and against one that others have written, and
 //! each refusal with its remedy.
 
-mod common;
+use crate::common;
 
 use std::{sync::Arc, time::Duration};
 
 use common::{
-    conforms,
+    conforms, ends_when_given_up,
     far::{Tree, reads_as_it_lies},
     keeps_to_limits, name, says,
     servers::Server,
@@ -238,6 +238,8 @@ fn a_line_that_is_cut_or_frozen_leaves_nothing_half_written() {
     store.sweep(0).expect("sweeps");
     assert_eq!(server.unended_uploads(), 0);
 
+    let patient = S3Target { patience: Duration::from_secs(60), ..target(endpoint.clone()) };
+    ends_when_given_up(S3Place::new(patient).expect("an address"), &wire);
     let patience = Duration::from_secs(1);
     let store = place(S3Target { patience, ..target(endpoint) });
     store.listing("data").expect("lists");

@@ -1,6 +1,6 @@
 //! SFTP against a real OpenSSH server: the suite, and each failure with its remedy.
 
-mod common;
+use crate::common;
 
 use std::{
     fs,
@@ -9,7 +9,7 @@ use std::{
 };
 
 use common::{
-    conforms,
+    conforms, ends_when_given_up,
     far::{MODIFIED, laid_down, reads_as_it_lies},
     keeps_to_limits, name, says,
     sshd::{Sshd, private},
@@ -238,6 +238,7 @@ fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
         place.create(&name, &vec![number; 500_000]).expect("creates all the same");
         assert!(place.fetch(&name, 1 << 30).expect("reads").iter().all(|byte| *byte == number));
     }
+    ends_when_given_up(through(Duration::from_secs(60)), &wire);
     let place = through(Duration::from_secs(1));
     wire.freeze();
     let error = place.create(&name("data/c"), b"never").expect_err("no answer");

@@ -1,11 +1,11 @@
 //! WebDAV against a server that others have written: the suite, and each refusal with its remedy.
 
-mod common;
+use crate::common;
 
 use std::{fs, sync::Arc, time::Duration};
 
 use common::{
-    conforms,
+    conforms, ends_when_given_up,
     far::{MODIFIED, laid_down, reads_as_it_lies},
     keeps_to_limits, name, says,
     servers::Server,
@@ -152,6 +152,8 @@ fn a_line_that_is_cut_or_frozen_is_noticed_and_made_anew() {
         wire.cut();
         assert!(place.fetch(&name, 1 << 30).expect("reads").iter().all(|byte| *byte == number));
     }
+    let patient = WebDavPlace::open(through(Duration::from_secs(60))).expect("opens");
+    ends_when_given_up(patient, &wire);
     let place = WebDavPlace::open(through(Duration::from_secs(1))).expect("opens");
     wire.freeze();
     let error = place.create(&name("data/c"), b"never").expect_err("no answer");

@@ -1,10 +1,7 @@
 //! Beginning with nothing: what is asked so that runs can start by themselves, and whether there is
 //! a disk and room for what they store.
-#![allow(clippy::unwrap_used, missing_docs)]
-#![allow(clippy::duplicate_mod, reason = "the screen and the world bring the same helpers along")]
 
-mod terminal;
-mod world;
+use crate::{terminal, world};
 
 use std::{fs, os::unix::fs::PermissionsExt, path::Path, process::Command};
 

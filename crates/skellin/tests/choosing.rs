@@ -1,8 +1,7 @@
 //! What goes along and what that takes, as the commands tell it: mounts, outlooks, rules that
 //! decide nothing, what no plan takes.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{collections::BTreeMap, fs, process::Command};
 

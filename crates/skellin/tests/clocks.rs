@@ -1,8 +1,7 @@
 //! Clocks that are wrong: a run that is dated far ahead, or far back, changes nothing for those after
 //! it.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use serde_json::Value;
 use skellin_engine::{Beginning, Ending, Journal, Outcome, Work};

@@ -1,7 +1,6 @@
 //! The commands as scripts use them: exit statuses, JSON, refusals.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{fs, io::Write, process::Stdio};
 
@@ -478,4 +477,29 @@ fn a_damaged_cache_is_not_believed() {
     let (status, value) = world.json(&["run", "readings"]);
     assert_eq!((status, value["runs"][0]["bytes"]["new"].as_u64()), (0, Some(0)));
     assert_eq!(world.run(&["verify", "oak"]).0, 0);
+}
+
+/// The list is printed as it comes; where it breaks off, the document says so and is whole all the same.
+#[test]
+fn a_tree_that_breaks_off_is_one_document_in_json() {
+    let world = World::new();
+    for number in 0..4000 {
+        write(&world.path(&format!("ridge/{:03}/{number}.csv", number / 40)), "");
+    }
+    world.usual_plan("");
+    world.done(&["run", "readings"]);
+    let (status, whole) = world.json(&["tree", "readings@newest"]);
+    assert_eq!((status, whole["entries"].as_array().unwrap().len()), (0, 4101));
+    let mut trees: Vec<_> =
+        fs::read_dir(world.path("oak/trees")).unwrap().map(|file| file.unwrap().path()).collect();
+    trees.sort();
+    assert!(trees.len() > 2, "{trees:?}");
+    let middle = &trees[trees.len() / 2];
+    fs::remove_file(world.path("oak/spares").join(middle.file_name().unwrap())).unwrap();
+    fs::remove_file(middle).unwrap();
+    let (status, torn) = world.json(&["tree", "readings@newest"]);
+    let listed = torn["entries"].as_array().unwrap().len();
+    assert_eq!(status, 3, "{}", torn["error"]);
+    assert!(listed > 100 && listed < 4000, "{listed} before it");
+    assert!(torn["error"]["message"].is_string(), "{}", torn["error"]);
 }

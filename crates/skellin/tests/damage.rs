@@ -1,8 +1,7 @@
 //! Damage heals: whoever meets it says so, and the next run stores again what it needs. Each kind of
 //! object region by region is `cargo xtask damage`'s.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     collections::BTreeSet,

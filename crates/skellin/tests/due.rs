@@ -1,7 +1,6 @@
 //! What is due, by the commands: missed moments made up, failures tried again, each plan on its own.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

@@ -1,11 +1,7 @@
 //! Object stores, WebDAV, drives and copies by the commands: each failure with its status, reason
 //! and remedy, an intact store afterwards, and no secret anywhere it does not belong.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../place/tests/common/servers.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod servers;
-mod world;
+use crate::{servers, world};
 
 use std::{
     fs,

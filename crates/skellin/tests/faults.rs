@@ -1,15 +1,7 @@
 //! What outages and signals do to runs, verifications and restores, over a line of ours to servers that
 //! others have written. `cargo xtask faults` runs it and prints its table: it takes minutes.
-#![allow(clippy::unwrap_used, clippy::print_stdout, missing_docs)]
 
-mod distant;
-#[path = "../../place/tests/common/servers.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod servers;
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
-mod world;
+use crate::{distant, world};
 
 use std::{
     collections::{BTreeMap, VecDeque},

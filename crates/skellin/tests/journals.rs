@@ -1,7 +1,6 @@
 //! Journals that are damaged or cannot be used at all: what is due runs all the same, and it is said.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

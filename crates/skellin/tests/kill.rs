@@ -1,8 +1,6 @@
 //! A real run, killed at two hundred moments.
-#![allow(clippy::unwrap_used, clippy::print_stderr, missing_docs)]
 
-#[path = "../../engine/tests/common/mod.rs"]
-mod common;
+use crate::common;
 
 use std::{
     fs,

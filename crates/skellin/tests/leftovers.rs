@@ -1,7 +1,6 @@
 //! What killed runs leave behind: the runs that follow remove it, and none of it stands in their way.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

@@ -1,15 +1,7 @@
 //! Lines that break and sources that hang, by the commands: what passes is waited for, and nothing
 //! keeps a process from ending.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod distant;
-#[path = "../../place/tests/common/servers.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod servers;
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
-mod world;
+use crate::{distant, world};
 
 use std::{
     fs,

@@ -1,8 +1,7 @@
 //! Other accounts of the machine, other machines in the store, and what others have written: by the
 //! commands.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

@@ -1,7 +1,6 @@
 //! Passphrases, renamed plans and moved stores, by the commands.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::fs;
 

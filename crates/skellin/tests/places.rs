@@ -1,10 +1,6 @@
 //! Stores on other hosts, by the commands: a real OpenSSH server.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
-mod world;
+use crate::{sshd, world};
 
 use std::{fs, process::Output};
 

@@ -1,7 +1,6 @@
 //! Restores that are killed, interrupted, or short of room, by the command.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

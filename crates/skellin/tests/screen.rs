@@ -1,7 +1,6 @@
 //! The full-screen application, driven in a real terminal.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod terminal;
+use crate::terminal;
 
 use std::{fs, process::Command, time::Duration};
 

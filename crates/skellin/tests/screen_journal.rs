@@ -1,7 +1,6 @@
 //! The journal, what was missed and who is told, in a real terminal.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod terminal;
+use crate::terminal;
 
 use std::fs;
 

@@ -1,10 +1,6 @@
 //! Stores in a real terminal: the way to one, copies, and drives that take turns.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
-mod terminal;
+use crate::{sshd, terminal};
 
 use std::fs;
 

@@ -1,7 +1,6 @@
 //! Whole stories: the demo's, the journal's, and that of a plan made from nothing.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{fs, process::Command};
 

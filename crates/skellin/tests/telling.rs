@@ -1,11 +1,7 @@
 //! Telling by the commands: a mail server that others have written, webhooks and pings over a real
 //! line, the desktop's bus; what does not go out is said, noted, and delays nothing.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../place/tests/common/servers.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod servers;
-mod world;
+use crate::{servers, world};
 
 use std::{
     fs,

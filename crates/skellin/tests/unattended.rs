@@ -1,11 +1,7 @@
 //! What starts runs while nobody looks: the steward, timers of systemd, a line of cron, and commands
 //! around a run, each as real processes.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../place/tests/common/sshd.rs"]
-#[allow(dead_code, unreachable_pub)]
-mod sshd;
-mod world;
+use crate::{sshd, world};
 
 use std::{
     fs,

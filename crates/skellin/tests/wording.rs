@@ -1,7 +1,6 @@
 //! What went wrong is called what it is, with what to do about it and with the status that follows.
-#![allow(clippy::unwrap_used, missing_docs)]
 
-mod world;
+use crate::world;
 
 use std::{
     fs,

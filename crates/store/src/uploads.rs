@@ -217,8 +217,12 @@ impl Uploads {
 
     /// So many rows make a segment due; fewer where the line carries little at once.
     fn most_rows(&self) -> usize {
-        let full = usize::try_from(self.shared.store.full_container()).unwrap_or(usize::MAX);
-        SEGMENT_ROWS.min(full / ROW)
+        let store = &self.shared.store;
+        let full = store.full_container();
+        match full < store.header.layout.container {
+            true => SEGMENT_ROWS.min(full as usize / ROW),
+            false => SEGMENT_ROWS,
+        }
     }
 
     /// Waits until everything is at the place, unless somebody interrupts; what no segment lists yet.

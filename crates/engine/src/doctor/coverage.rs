@@ -14,7 +14,8 @@ use crate::{
     error::{EngineError, Result},
     ground::Origin,
     judge::Judge,
-    metadata::{Facts, Owners, Sort},
+    metadata::{Owners, Sort},
+    walk::{Judging, Looked, through},
 };
 
 /// So many bytes are much.
@@ -165,9 +166,10 @@ fn measure(path: &Path, most: u64, cancel: &Cancel) -> Result<(Gap, u64)> {
         is_more: false,
     };
     let (mut kinds, mut looked_at) = ([0u64; IRREPLACEABLE.len()], 0);
-    let mut visit = |path: &[u8], facts: &Facts, verdict: Verdict| {
+    let mut visit = |looked: &Looked| {
+        let (path, facts) = (&looked.path, &looked.facts);
         looked_at += 1;
-        if verdict.action == Action::Take && facts.sort() == Sort::File {
+        if looked.verdict.action == Action::Take && facts.sort() == Sort::File {
             gap.files += 1;
             gap.bytes += facts.size();
             gap.newest = gap.newest.max(facts.modified().seconds);
@@ -178,7 +180,8 @@ fn measure(path: &Path, most: u64, cancel: &Cancel) -> Result<(Gap, u64)> {
         gap.is_more = looked_at >= most;
         !gap.is_more && !cancel.is_cancelled()
     };
-    judge.walk(path, Verdict::TAKEN, &Owners::default(), &HashSet::new(), &mut visit);
+    let (owners, keep_out) = (&Owners::default(), &HashSet::new());
+    through(Judging { judge: &judge, owners, keep_out }, path, Verdict::TAKEN, &mut visit);
     if cancel.is_cancelled() {
         return Err(EngineError::Cancelled);
     }

@@ -15,7 +15,7 @@ use skellin_store::{Kind, PageRef};
 use super::{
     Looking,
     arena::{Arena, NodeId, Shares},
-    meeting::{Before, Found, Meeting, change, kind, root_of},
+    meeting::{Before, Found, change, each, kind, root_of},
 };
 use crate::{
     clock::Cancel,
@@ -26,6 +26,7 @@ use crate::{
     metadata::{Facts, Owners, Sort},
     path::join,
     run::Change,
+    walk::Judging,
 };
 
 /// How often those who look are told that there is more.
@@ -143,9 +144,9 @@ impl Census {
         let (owners, keep_out) = (Owners::default(), looking.own());
         for (number, source) in plan.sources.iter().enumerate() {
             let judge = looking.judge(source)?;
-            let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &keep_out };
+            let judging = Judging { judge: &judge, owners: &owners, keep_out: &keep_out };
             let mut walk =
-                Walk { census: self, looking, meeting, cancel, tick, told: Instant::now() };
+                Walk { census: self, looking, judging, cancel, tick, told: Instant::now() };
             walk.source(number as NodeId, source)?;
         }
         self.write().is_complete = true;
@@ -172,7 +173,7 @@ struct Frame {
 struct Walk<'a> {
     census: &'a Census,
     looking: &'a Looking<'a>,
-    meeting: Meeting<'a>,
+    judging: Judging<'a>,
     cancel: &'a Cancel,
     tick: &'a dyn Fn(),
     told: Instant,
@@ -186,7 +187,7 @@ impl Walk<'_> {
             None => None,
         };
         let was = was.map(|located| located.entry);
-        let origin = self.meeting.judge.origin();
+        let origin = self.judging.judge.origin();
         let facts = match origin.facts(source, true) {
             Ok(facts) => facts,
             Err(trouble) => {
@@ -198,7 +199,7 @@ impl Walk<'_> {
                 return Ok(());
             }
         };
-        let verdict = self.meeting.judge.source(path, &facts, self.meeting.owners);
+        let verdict = self.judging.judge.source(path, &facts, self.judging.owners);
         let change = change(&facts, verdict, was.as_ref());
         if facts.sort() != Sort::Directory {
             self.add(node, change, 1, size(&facts));
@@ -256,20 +257,15 @@ impl Walk<'_> {
         let old = Before::new(self.looking.before.map(|(store, _)| store), before);
         let (mut ahead, mut shares, mut waiting) = (Vec::new(), Shares::default(), 0);
         let mut troubles = Vec::new();
-        let (meeting, census) = (&self.meeting, self.census);
+        let (judging, census) = (self.judging, self.census);
         let (cancel, tick, told) = (self.cancel, self.tick, &mut self.told);
         let mut visit = |found: Found<'_>| {
             match found.facts {
                 Some(facts) if facts.sort() == Sort::Directory => {
-                    let elsewhere = meeting.judge.is_elsewhere(facts);
-                    let below = join(&path, found.name);
-                    let skips = found.verdict.action == Action::Skip;
-                    let judged = !skips
-                        || (meeting.judge.may_take_below(found.verdict, &below)
-                            && !meeting.is_own(facts));
+                    let judged = found.is_entered;
                     // What is left out is measured, but not on other file systems, which may be
                     // endless, and not where it is our own.
-                    let measured = !elsewhere && !meeting.is_own(facts);
+                    let measured = !judging.judge.is_elsewhere(facts) && !found.is_own;
                     if judged || measured {
                         ahead.push(Ahead {
                             name: found.name.to_vec(),
@@ -322,7 +318,7 @@ impl Walk<'_> {
             }
             !cancel.is_cancelled()
         };
-        let whole = meeting.each((&path, verdict), (&ground, &names), old, &mut visit)?;
+        let whole = each(judging, (&path, verdict), (&ground, &names), old, &mut visit)?;
         if !whole {
             return Err(EngineError::Cancelled);
         }

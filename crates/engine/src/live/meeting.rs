@@ -1,7 +1,5 @@
 //! The names of a directory met with the same directory in the newest snapshot.
 
-use std::{collections::HashSet, ffi::CString};
-
 use skellin_plan::{Action, Verdict};
 use skellin_store::{Body, Entry, Kind, PageRef, Snapshot, Store};
 
@@ -9,11 +7,10 @@ use crate::{
     error::Result,
     ground::Ground,
     history,
-    judge::Judge,
-    metadata::{Facts, Owners, Sort},
+    metadata::{Facts, Sort},
     names::Names,
-    path::join,
     run::Change,
+    walk::{Beside, Judging, Looked, Sameness, Stamps},
 };
 
 /// A name that is there, or was.
@@ -22,56 +19,48 @@ pub(super) struct Found<'a> {
     /// What it is now; `None` if it is gone.
     pub facts: Option<&'a Facts>,
     pub verdict: Verdict,
+    /// Whether it is a directory of our own, and whether it is one that is gone into.
+    pub is_own: bool,
+    pub is_entered: bool,
     /// What it was in the newest snapshot.
     pub was: Option<&'a Entry>,
     /// What a run would make of it. What is in a directory is not looked at.
     pub change: Change,
 }
 
-/// What names are judged by.
-pub(super) struct Meeting<'a> {
-    pub judge: &'a Judge,
-    pub owners: &'a Owners,
-    /// Directories of our own, by device and inode.
-    pub keep_out: &'a HashSet<(u64, u64)>,
+impl<'a> Found<'a> {
+    /// What is there no longer.
+    pub fn gone(name: &'a [u8], was: &'a Entry) -> Self {
+        let (verdict, change) = (Verdict::TAKEN, Change::Gone);
+        let (facts, is_own, is_entered) = (None, false, false);
+        Self { name, facts, verdict, is_own, is_entered, was: Some(was), change }
+    }
 }
 
-impl Meeting<'_> {
-    /// Goes through the names of an open directory and those that were in it; `visit` says whether
-    /// to go on. Whether it got to the end.
-    pub fn each(
-        &self,
-        (path, verdict): (&[u8], Verdict),
-        (ground, names): (&Ground, &Names),
-        mut old: Before<'_>,
-        visit: &mut dyn FnMut(Found<'_>) -> bool,
-    ) -> Result<bool> {
-        for name in names.iter() {
-            if !old.gone_before(Some(name), visit)? {
-                return Ok(false);
-            }
-            let was = old.take(name)?;
-            let Ok(c_name) = CString::new(name) else { continue };
-            // What has vanished since the names were read is shown by the next look.
-            let Ok(facts) = ground.look(&c_name) else { continue };
-            let full = join(path, name);
-            let verdict = match self.is_own(&facts) {
-                true => Verdict { action: Action::Skip, rule: None },
-                false => self.judge.below(verdict, &full, &facts, (ground, &c_name), self.owners),
-            };
-            let change = change(&facts, verdict, was.as_ref());
-            let was = was.as_ref();
-            if !visit(Found { name, facts: Some(&facts), verdict, was, change }) {
-                return Ok(false);
-            }
+/// Goes through the names of an open directory and those that were in it; `visit` says whether to go
+/// on. Whether it got to the end.
+pub(super) fn each(
+    judging: Judging<'_>,
+    (path, verdict): (&[u8], Verdict),
+    (ground, names): (&Ground, &Names),
+    mut old: Before<'_>,
+    visit: &mut dyn FnMut(Found<'_>) -> bool,
+) -> Result<bool> {
+    for name in names.iter() {
+        if !old.gone_before(Some(name), visit)? {
+            return Ok(false);
         }
-        old.gone_before(None, visit)
+        let was = old.take(name)?;
+        // What has vanished since the names were read is shown by the next look.
+        let Ok(Some(looked)) = judging.look((path, verdict), ground, name) else { continue };
+        let Looked { facts, verdict, is_own, is_entered, .. } = looked;
+        let change = change(&facts, verdict, was.as_ref());
+        let (facts, was) = (Some(&facts), was.as_ref());
+        if !visit(Found { name, facts, verdict, is_own, is_entered, was, change }) {
+            return Ok(false);
+        }
     }
-
-    /// Whether a directory is one of our own, which never goes along.
-    pub fn is_own(&self, facts: &Facts) -> bool {
-        facts.sort() == Sort::Directory && self.keep_out.contains(&facts.identity())
-    }
+    old.gone_before(None, visit)
 }
 
 /// What a run would make of a path.
@@ -88,12 +77,11 @@ pub(super) fn change(facts: &Facts, verdict: Verdict, was: Option<&Entry>) -> Ch
         }
         (Action::Take, Some(was)) if was.kind() != kind => Change::Changed,
         (Action::Take, Some(_)) if kind == Kind::Directory => Change::Same,
-        (Action::Take, Some(was)) => {
-            let same = was.modified == facts.modified()
-                && was.changed == facts.changed()
-                && (kind != Kind::File || was.size() == facts.size());
-            if same { Change::Same } else { Change::Changed }
-        }
+        (Action::Take, Some(was)) => match Stamps::of_facts(facts).compare(was) {
+            // What is read again only to be sure most likely holds what it held.
+            Sameness::Same | Sameness::Doubted => Change::Same,
+            Sameness::Different => Change::Changed,
+        },
     }
 }
 
@@ -108,10 +96,9 @@ pub(super) fn kind(facts: &Facts) -> Kind {
     }
 }
 
-/// A directory in the newest snapshot, as a stream.
+/// A directory in the newest snapshot.
 pub(super) struct Before<'s> {
-    entries: Option<skellin_store::Entries<'s>>,
-    waiting: Option<Entry>,
+    entries: Beside<'s>,
     /// Where to look single names up instead.
     lookup: Option<(&'s Store, PageRef)>,
 }
@@ -119,8 +106,8 @@ pub(super) struct Before<'s> {
 impl<'s> Before<'s> {
     /// The directory with this root; without one there was none.
     pub fn new(store: Option<&'s Store>, root: Option<PageRef>) -> Self {
-        let entries = store.zip(root).map(|(store, root)| store.entries(root));
-        Self { entries, waiting: None, lookup: None }
+        let entries = store.map_or(Beside::NOTHING, |store| Beside::new(store, root));
+        Self { entries, lookup: None }
     }
 
     /// The directory at a full path of a snapshot.
@@ -138,38 +125,26 @@ impl<'s> Before<'s> {
         Ok(Self { lookup: root.map(|root| (store, root)), ..Self::new(None, None) })
     }
 
-    fn fill(&mut self) -> Result<()> {
-        if let (None, Some(entries)) = (&self.waiting, &mut self.entries) {
-            self.waiting = entries.next_entry()?;
-        }
-        Ok(())
-    }
-
     /// Visits what was there before a name, or all that is left; whether to go on.
     pub fn gone_before(
         &mut self,
         name: Option<&[u8]>,
         visit: &mut dyn FnMut(Found<'_>) -> bool,
     ) -> Result<bool> {
-        loop {
-            self.fill()?;
-            let comes = |entry: &mut Entry| name.is_none_or(|name| entry.name.as_slice() < name);
-            let Some(entry) = self.waiting.take_if(comes) else { return Ok(true) };
-            let verdict = Verdict::TAKEN;
-            let (name, was) = (entry.name.as_slice(), Some(&entry));
-            if !visit(Found { name, facts: None, verdict, was, change: Change::Gone }) {
+        while let Some(entry) = self.entries.next_before(name)? {
+            if !visit(Found::gone(&entry.name, &entry)) {
                 return Ok(false);
             }
         }
+        Ok(true)
     }
 
     /// The entry of exactly this name.
     fn take(&mut self, name: &[u8]) -> Result<Option<Entry>> {
-        if let Some((store, root)) = self.lookup {
-            return Ok(store.entry(root, name)?);
+        match self.lookup {
+            Some((store, root)) => Ok(store.entry(root, name)?),
+            None => self.entries.meet(name, |_| {}),
         }
-        self.fill()?;
-        Ok(self.waiting.take_if(|entry| entry.name == name))
     }
 }
 

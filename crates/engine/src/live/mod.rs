@@ -25,8 +25,9 @@ use crate::{
     metadata::Owners,
     places::Grounds,
     run::Change,
+    walk::Judging,
 };
-use meeting::{Before, Found, Meeting, change, kind};
+use meeting::{Before, Found, change, each, kind};
 
 /// What sources are looked at by.
 #[derive(Clone, Copy)]
@@ -164,8 +165,8 @@ fn list_directory(
     };
     let (names, failure) = ground.names(most);
     let (owners, own) = (Owners::default(), looking.own());
-    let meeting = Meeting { judge: &judge, owners: &owners, keep_out: &own };
-    meeting.each((bytes, verdict), (&ground, &names), old, &mut visit)?;
+    let judging = Judging { judge: &judge, owners: &owners, keep_out: &own };
+    each(judging, (bytes, verdict), (&ground, &names), old, &mut visit)?;
     match failure {
         Some(why) => Err(EngineError::local("read", path, std::io::Error::other(why))),
         None => Ok(()),
@@ -198,17 +199,12 @@ fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool)
         };
         let found = match (&facts, &old) {
             (None, None) => continue,
-            (None, Some(_)) => Found {
-                name,
-                facts: None,
-                verdict: skellin_plan::Verdict::TAKEN,
-                was: old.as_ref(),
-                change: Change::Gone,
-            },
+            (None, Some(was)) => Found::gone(name, was),
             (Some(facts), was) => {
                 let verdict = judge.source(name, facts, &owners);
                 let change = change(facts, verdict, was.as_ref());
-                Found { name, facts: Some(facts), verdict, was: was.as_ref(), change }
+                let (facts, was) = (Some(facts), was.as_ref());
+                Found { name, facts, verdict, is_own: false, is_entered: true, was, change }
             }
         };
         if !visit(LiveEntry::of(&found)) {

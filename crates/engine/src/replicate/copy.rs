@@ -12,7 +12,11 @@ use skellin_store::{
     Session, Store, StoreError, TreeBuilder,
 };
 
-use crate::{clock::Cancel, error::Result};
+use crate::{
+    clock::Cancel,
+    error::{EngineError, Result},
+    walk::{Beside, Sameness, Stamps},
+};
 
 /// Names that are in work at a time in one directory.
 const WINDOW: usize = 1024;
@@ -58,36 +62,16 @@ struct Frame {
 struct Open<'s> {
     frame: usize,
     entries: Entries<'s>,
-    base: Option<Entries<'s>>,
-    ahead: Option<Entry>,
+    base: Beside<'s>,
 }
 
 impl Open<'_> {
     /// The entry of this name in the snapshot before.
     fn before(&mut self, name: &[u8]) -> Result<Option<Entry>> {
-        loop {
-            let next = match (self.ahead.take(), &mut self.base) {
-                (Some(entry), _) => Some(entry),
-                (None, Some(base)) => match base.next_entry() {
-                    Ok(entry) => entry,
-                    // What cannot be compared is copied.
-                    Err(error) if error.is_damage() => None,
-                    Err(error) => return Err(error.into()),
-                },
-                (None, None) => None,
-            };
-            let Some(entry) = next else {
-                self.base = None;
-                return Ok(None);
-            };
-            match entry.name.as_slice().cmp(name) {
-                std::cmp::Ordering::Less => {}
-                std::cmp::Ordering::Equal => return Ok(Some(entry)),
-                std::cmp::Ordering::Greater => {
-                    self.ahead = Some(entry);
-                    return Ok(None);
-                }
-            }
+        match self.base.meet(name, |_| {}) {
+            // What cannot be compared is copied.
+            Err(EngineError::Store(error)) if error.is_damage() => Ok(None),
+            met => met,
         }
     }
 }
@@ -203,8 +187,8 @@ impl<'a> Copying<'a> {
                 ended: false,
             },
         );
-        let base = base.map(|base| self.session.store().entries(base));
-        Open { frame, entries: self.from.entries(root), base, ahead: None }
+        let base = Beside::new(self.session.store(), base);
+        Open { frame, entries: self.from.entries(root), base }
     }
 
     /// Lets go of a full window: everything it waits for is finished first.
@@ -301,13 +285,9 @@ impl<'a> Copying<'a> {
     /// The recipe of a file that the snapshot before has just as it is.
     fn taken_over(&self, entry: &Entry, before: Option<Entry>) -> Result<Option<Recipe>> {
         let Some(before) = before else { return Ok(None) };
-        let is_same = !entry.unsettled
-            && before.modified == entry.modified
-            && before.changed == entry.changed
-            && before.inode == entry.inode
-            && before.size() == entry.size();
+        let sameness = Stamps::of_entry(entry).compare(&before);
         match before.body {
-            Body::File { mut recipe, .. } if is_same => {
+            Body::File { mut recipe, .. } if sameness == Sameness::Same => {
                 let whole = self.session.comparison().take_over(&mut recipe)?;
                 Ok(whole.then_some(recipe))
             }

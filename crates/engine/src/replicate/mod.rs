@@ -94,7 +94,10 @@ fn all(
     let there: HashSet<_> =
         to.snapshots()?.iter().map(|listed| (listed.lineage, listed.order)).collect();
     let mut copied = Copied::default();
-    for listed in from.snapshots()? {
+    let originals = from.snapshots()?;
+    let missing = originals.iter().filter(|one| !there.contains(&(one.lineage, one.order)));
+    from.fetch_snapshots(&missing.cloned().collect::<Vec<_>>());
+    for listed in originals {
         if request.cancel.is_cancelled() {
             report.interrupted = true;
             break;

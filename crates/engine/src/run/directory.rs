@@ -10,9 +10,17 @@ use super::{
     look::{Met, Outcome, gone, skeleton},
     pool::Pool,
     report::Change,
-    task::{Cursor, Directory, Parent, Progress, Task},
+    task::{Directory, Parent, Progress, Task},
 };
-use crate::{error::Result, ground::Trouble, locked::locked, names::Names, path::join};
+use crate::{
+    error::Result,
+    event::Event,
+    ground::Trouble,
+    locked::locked,
+    names::Names,
+    path::join,
+    walk::{Beside, Sameness, Stamps},
+};
 
 /// Names that are in work at a time in one directory.
 const WINDOW: usize = 1024;
@@ -33,10 +41,9 @@ fn open_and_list<'s>(
     let ground = directory.ground()?;
     let facts = ground.facts()?;
     let before = state.before.take();
-    let known = before.as_ref().filter(|before| {
-        before.changed == facts.changed() && before.inode == facts.inode && !before.unsettled
-    });
-    let xattrs = match known {
+    let stamps = Stamps::of_facts(&facts);
+    let same = before.as_ref().filter(|before| stamps.compare(before) == Sameness::Same);
+    let xattrs = match same {
         Some(before) => before.xattrs.clone(),
         None => ground.xattrs().unwrap_or_else(|reason| {
             pool.exception(&directory.path, &reason);
@@ -47,8 +54,8 @@ fn open_and_list<'s>(
     let mut entry = skeleton(pool, &facts, name, xattrs);
     entry.links = None;
     state.entry = Some(entry);
-    state.base = Cursor::new(pool.store, before.as_ref().and_then(directory_root));
-    state.resume = Cursor::new(pool.store, pool.comparison.resume_point(&directory.path));
+    state.base = Beside::new(pool.store, before.as_ref().and_then(directory_root));
+    state.resume = Beside::new(pool.store, pool.comparison.resume_point(&directory.path));
     let (names, failure) = ground.names(usize::MAX);
     if let Some(why) = failure {
         pool.exception(&directory.path, &format!("cannot list it completely: {why}"));
@@ -149,7 +156,7 @@ fn windows<'s>(
         let count = names.len();
         let upto = (state.next + WINDOW).min(count);
         if state.next == upto {
-            while let Some(entry) = state.base.next(pool.events) {
+            while let Some(entry) = known(pool, state.base.next()) {
                 gone(pool, directory, &entry);
             }
             return finish(pool, directory, state).map(Some);
@@ -160,8 +167,8 @@ fn windows<'s>(
         state.pending = 1;
         for number in state.next..upto {
             let name = names.get(number);
-            let base = state.base.meet(pool.events, name, |entry| gone(pool, directory, entry));
-            let resume = state.resume.meet(pool.events, name, |_| {});
+            let base = state.base.meet(name, |entry| gone(pool, directory, entry));
+            let (base, resume) = (known(pool, base), known(pool, state.resume.meet(name, |_| {})));
             let slot = state.window.len();
             let parent = || Parent::Directory(Arc::clone(directory), slot);
             let mut met = Met { pool, directory, name, base, resume, parent: &parent };
@@ -194,6 +201,14 @@ fn windows<'s>(
             return Ok(None);
         }
     }
+}
+
+/// What an earlier tree has. What cannot be compared is read again.
+fn known(pool: &Pool<'_>, met: Result<Option<Entry>>) -> Option<Entry> {
+    met.unwrap_or_else(|error| {
+        pool.events.event(Event::Note(format!("{error}; reading those files again")));
+        None
+    })
 }
 
 fn finish<'s>(

@@ -20,6 +20,7 @@ use crate::{
     ground::Ground,
     metadata::{Facts, Sort, Xattrs},
     path::join,
+    walk::{Looked, Sameness, Stamps},
 };
 
 /// What a name turned out to be.
@@ -44,27 +45,29 @@ impl<'s> Met<'_, 's> {
     /// Looks what it is and what becomes of it.
     pub fn look(&mut self) -> Result<Outcome<'s>> {
         let (pool, directory) = (self.pool, self.directory);
-        let path = join(&directory.path, self.name);
-        let Ok(name) = CString::new(self.name) else { return Ok(Outcome::Nothing) };
+        // Without rules made ready nothing of a source is gone through.
+        let Ok(judge) = &pool.judges[directory.source] else { return Ok(Outcome::Nothing) };
         let looked = directory.ground().and_then(|ground| {
-            let facts = ground.look(&name)?;
-            Ok((ground, facts))
+            let at = (directory.path.as_slice(), directory.verdict);
+            let looked = pool.judging(judge).look(at, &ground, self.name)?;
+            Ok(looked.map(|looked| (ground, looked)))
         });
-        let (ground, facts) = match looked {
-            Ok(looked) => looked,
+        let (ground, looked) = match looked {
+            Ok(Some(looked)) => looked,
+            Ok(None) => return Ok(Outcome::Nothing),
             Err(trouble) => {
-                pool.trouble(&path, trouble);
+                pool.trouble(&join(&directory.path, self.name), trouble);
                 return Ok(Outcome::Nothing);
             }
         };
+        let Looked { name, path, facts, verdict, is_own, is_entered } = looked;
         let is_directory = facts.sort() == Sort::Directory;
-        // Without rules made ready nothing of a source is gone through.
-        let Ok(judge) = &pool.judges[directory.source] else { return Ok(Outcome::Nothing) };
-        let verdict = judge.below(directory.verdict, &path, &facts, (&ground, &name), &pool.owners);
         pool.decide(verdict);
-        let enter =
-            is_directory && verdict.action == Action::Skip && judge.may_take_below(verdict, &path);
-        if verdict.action == Action::Skip && !enter {
+        if is_own {
+            let text = String::from_utf8_lossy(&path);
+            pool.events.event(Event::Note(format!("{text} belongs to Skellin and is excluded")));
+        }
+        if verdict.action == Action::Skip && !is_entered {
             pool.count(Change::Skipped, &path, facts.size(), verdict.rule);
             if let Some(base) = self.base.take() {
                 gone(pool, directory, &base);
@@ -78,7 +81,7 @@ impl<'s> Met<'_, 's> {
             gone(pool, directory, &base);
         }
         match facts.sort() {
-            Sort::Directory => Ok(self.directory(path, name, &facts, verdict)),
+            Sort::Directory => Ok(self.directory(path, name, verdict)),
             Sort::File => self.file(path, (&ground, name), &facts, verdict),
             Sort::Socket => {
                 add(&pool.counts.sockets, 1);
@@ -92,20 +95,7 @@ impl<'s> Met<'_, 's> {
         }
     }
 
-    fn directory(
-        &mut self,
-        path: Vec<u8>,
-        name: CString,
-        facts: &Facts,
-        verdict: Verdict,
-    ) -> Outcome<'s> {
-        let pool = self.pool;
-        if pool.keep_out.contains(&facts.identity()) {
-            let text = String::from_utf8_lossy(&path);
-            pool.events.event(Event::Note(format!("{text} belongs to Skellin and is excluded")));
-            pool.count(Change::Skipped, &path, 0, None);
-            return Outcome::Nothing;
-        }
+    fn directory(&mut self, path: Vec<u8>, name: CString, verdict: Verdict) -> Outcome<'s> {
         let (source, parent) = (self.directory.source, (self.parent)());
         Outcome::Directory(new_directory(name, path, source, verdict, parent, self.base.take()))
     }
@@ -220,13 +210,12 @@ pub(super) enum Taken {
     Not(Box<Entry>),
 }
 
-/// An unchanged file as an earlier tree has it, if its content can be taken over: same size,
-/// times and inode, and a change time that proves something.
+/// An unchanged file as an earlier tree has it, if its content can be taken over.
 pub(super) fn take_over(pool: &Pool<'_>, facts: &Facts, known: Entry) -> Result<Taken> {
     let mut known = Box::new(known);
-    let same = looks_same(&known, facts) && !known.unsettled;
+    let sameness = Stamps::of_facts(facts).compare(&known);
     let whole = match &mut known.body {
-        Body::File { size, recipe } if same && *size == facts.size() => {
+        Body::File { recipe, .. } if sameness == Sameness::Same => {
             pool.comparison.take_over(recipe)?
         }
         _ => false,
@@ -234,18 +223,12 @@ pub(super) fn take_over(pool: &Pool<'_>, facts: &Facts, known: Entry) -> Result<
     Ok(if whole { Taken::Over(known) } else { Taken::Not(known) })
 }
 
-fn looks_same(known: &Entry, facts: &Facts) -> bool {
-    known.modified == facts.modified()
-        && known.changed == facts.changed()
-        && known.inode == facts.inode
-}
-
 /// What a file held that looks unchanged, and is read again only because it was read so soon after
 /// its last change, or because the store has lost what it held. If it still holds that, nobody
 /// changed it.
 pub(super) fn doubted(facts: &Facts, known: Entry) -> Option<Box<Body>> {
-    let is_doubted = looks_same(&known, facts) && known.size() == facts.size();
-    is_doubted.then(|| Box::new(known.body))
+    let sameness = Stamps::of_facts(facts).compare(&known);
+    (sameness != Sameness::Different).then(|| Box::new(known.body))
 }
 
 /// An entry with everything but its body.

@@ -34,6 +34,7 @@ use crate::{
     judge::Judge,
     locked::locked,
     metadata::Owners,
+    walk::Judging,
 };
 
 /// So many exceptions are kept with path and reason; all are counted.
@@ -270,6 +271,11 @@ impl<'s> Pool<'s> {
             survey_bytes: AtomicU64::new(0),
             survey_done: AtomicBool::new(false),
         })
+    }
+
+    /// By what the names of a source are judged.
+    pub fn judging<'a>(&'a self, judge: &'a Judge) -> Judging<'a> {
+        Judging { judge, owners: &self.owners, keep_out: &self.keep_out }
     }
 
     pub fn guard(&self) -> Guard<'_, 's> {

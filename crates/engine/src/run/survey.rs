@@ -5,7 +5,10 @@ use std::{os::unix::ffi::OsStrExt, sync::atomic::Ordering};
 use skellin_plan::Action;
 
 use super::pool::{Pool, add};
-use crate::metadata::{Facts, Sort};
+use crate::{
+    metadata::Sort,
+    walk::{Looked, through},
+};
 
 /// Walks all sources by the rules and adds up files and bytes. Errors are the run's to report.
 pub(super) fn count(pool: &Pool<'_>) {
@@ -13,7 +16,7 @@ pub(super) fn count(pool: &Pool<'_>) {
         let Ok(judge) = &pool.judges[number] else { continue };
         let Ok(facts) = judge.origin().facts(&source.path, true) else { continue };
         let verdict = judge.source(source.path.as_os_str().as_bytes(), &facts, &pool.owners);
-        let mut visit = |_: &[u8], facts: &Facts, verdict: skellin_plan::Verdict| {
+        let mut visit = |Looked { facts, verdict, .. }: &Looked| {
             let counts = verdict.action == Action::Take
                 && !matches!(facts.sort(), Sort::Directory | Sort::Socket);
             if counts {
@@ -22,7 +25,7 @@ pub(super) fn count(pool: &Pool<'_>) {
             }
             !pool.is_stopped()
         };
-        judge.walk(&source.path, verdict, &pool.owners, &pool.keep_out, &mut visit);
+        through(pool.judging(judge), &source.path, verdict, &mut visit);
         if pool.is_stopped() {
             return;
         }

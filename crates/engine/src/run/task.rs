@@ -8,15 +8,15 @@ use std::{
 
 use skellin_place::FarPart;
 use skellin_plan::Verdict;
-use skellin_store::{Below, Body, Entries, Entry, PageRef, Store, TreeBuilder};
+use skellin_store::{Below, Body, Entry, TreeBuilder};
 
 use super::{held::Held, parts::LongFile, report::Change};
 use crate::{
-    event::{Event, EventSink},
     ground::{FarFile, Ground, Trouble, open_file},
     locked::locked,
     metadata::Facts,
     names::Names,
+    walk::Beside,
 };
 
 /// Something to do.
@@ -143,61 +143,8 @@ pub(super) struct Progress<'s> {
     pub below: Below,
     /// Whether there is anything in it that goes along.
     pub holds_any: bool,
-    pub base: Cursor<'s>,
-    pub resume: Cursor<'s>,
-}
-
-/// Entries of an earlier tree, met in the order of their names.
-pub(super) struct Cursor<'s> {
-    entries: Option<Entries<'s>>,
-    ahead: Option<Entry>,
-}
-
-impl<'s> Cursor<'s> {
-    /// No tree.
-    const NOTHING: Self = Self { entries: None, ahead: None };
-
-    /// From the first page of a tree.
-    pub fn new(store: &'s Store, root: Option<PageRef>) -> Self {
-        Self { entries: root.map(|root| store.entries(root)), ahead: None }
-    }
-
-    /// The entry of a name; what comes before it is handed to `passed`.
-    pub fn meet(
-        &mut self,
-        events: &dyn EventSink,
-        name: &[u8],
-        mut passed: impl FnMut(&Entry),
-    ) -> Option<Entry> {
-        loop {
-            let entry = self.next(events)?;
-            match entry.name.as_slice().cmp(name) {
-                std::cmp::Ordering::Less => passed(&entry),
-                std::cmp::Ordering::Equal => return Some(entry),
-                std::cmp::Ordering::Greater => {
-                    self.ahead = Some(entry);
-                    return None;
-                }
-            }
-        }
-    }
-
-    /// The next entry, whatever its name.
-    pub fn next(&mut self, events: &dyn EventSink) -> Option<Entry> {
-        if let Some(entry) = self.ahead.take() {
-            return Some(entry);
-        }
-        match self.entries.as_mut()?.next_entry() {
-            Ok(entry) => entry,
-            Err(error) => {
-                // What cannot be compared is read again.
-                self.entries = None;
-                let note = format!("{error}; reading those files again");
-                events.event(Event::Note(note));
-                None
-            }
-        }
-    }
+    pub base: Beside<'s>,
+    pub resume: Beside<'s>,
 }
 
 /// A directory whose turn has not come yet.
@@ -219,8 +166,8 @@ pub(super) fn new_directory<'s>(
         builder: TreeBuilder::default(),
         below: Below::default(),
         holds_any: false,
-        base: Cursor::NOTHING,
-        resume: Cursor::NOTHING,
+        base: Beside::NOTHING,
+        resume: Beside::NOTHING,
     };
     let (depth, above) = match &parent {
         Parent::Root(_) => (0, None),

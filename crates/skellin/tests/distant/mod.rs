@@ -1,5 +1,4 @@
 //! A station whose store lies on a server that others have written, at the end of a line of ours.
-#![allow(dead_code, reason = "every test program uses its own part of this")]
 
 use std::{
     fs,

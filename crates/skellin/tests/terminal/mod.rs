@@ -1,8 +1,6 @@
 //! The application in a real terminal, and a small world to open it in.
-#![allow(dead_code, reason = "every test program uses its own part of this")]
 
-#[path = "../../../engine/tests/common/mod.rs"]
-pub mod common;
+pub(crate) use crate::common;
 
 use std::{
     fs,

@@ -1,8 +1,6 @@
 //! A configuration with a store and plans, and the program to use it.
-#![allow(dead_code, reason = "every test program uses its own part of this")]
 
-#[path = "../../../engine/tests/common/mod.rs"]
-pub mod common;
+pub(crate) use crate::common;
 
 use std::{
     fs,

@@ -1,0 +1,72 @@
+//! The names of a directory of a source: what each is, and what becomes of it by the rules.
+
+use std::{
+    collections::HashSet,
+    ffi::{CStr, CString},
+};
+
+use skellin_plan::{Action, Verdict};
+
+use crate::{
+    ground::{Ground, Trouble},
+    judge::Judge,
+    metadata::{Facts, Owners, Sort},
+    path::join,
+};
+
+/// By what names of a source are judged.
+#[derive(Clone, Copy)]
+pub(crate) struct Judging<'a> {
+    /// The rules.
+    pub judge: &'a Judge,
+    pub owners: &'a Owners,
+    /// Directories of our own, by device and inode.
+    pub keep_out: &'a HashSet<(u64, u64)>,
+}
+
+/// A name that was looked at.
+pub(crate) struct Looked {
+    pub name: CString,
+    /// The full path.
+    pub path: Vec<u8>,
+    pub facts: Facts,
+    pub verdict: Verdict,
+    /// A directory of our own, which never goes along.
+    pub is_own: bool,
+    /// Whether it is a directory that is gone into: it goes along, or something below it may.
+    pub is_entered: bool,
+}
+
+impl Judging<'_> {
+    /// Looks at a name of an open directory; nothing if it can be none.
+    pub fn look(
+        &self,
+        (path, verdict): (&[u8], Verdict),
+        ground: &Ground,
+        name: &[u8],
+    ) -> Result<Option<Looked>, Trouble> {
+        let Ok(name) = CString::new(name) else { return Ok(None) };
+        let facts = ground.look(&name)?;
+        Ok(Some(self.judged((path, verdict), ground, &name, facts)))
+    }
+
+    fn judged(
+        &self,
+        (path, verdict): (&[u8], Verdict),
+        ground: &Ground,
+        name: &CStr,
+        facts: Facts,
+    ) -> Looked {
+        let path = join(path, name.to_bytes());
+        let is_directory = facts.sort() == Sort::Directory;
+        let is_own = is_directory && self.keep_out.contains(&facts.identity());
+        let verdict = match is_own {
+            true => Verdict { action: Action::Skip, rule: None },
+            false => self.judge.below(verdict, &path, &facts, (ground, name), self.owners),
+        };
+        let is_entered = is_directory
+            && !is_own
+            && (verdict.action == Action::Take || self.judge.may_take_below(verdict, &path));
+        Looked { name: name.to_owned(), path, facts, verdict, is_own, is_entered }
+    }
+}

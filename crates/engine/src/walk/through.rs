@@ -1,0 +1,59 @@
+//! A directory of a source gone through by the rules, by one who only looks.
+
+use std::{ffi::CString, os::unix::ffi::OsStrExt, path::Path};
+
+use skellin_plan::Verdict;
+
+use super::judging::{Judging, Looked};
+use crate::{depth::deepest, ground::Ground, path::join};
+
+/// A directory on the way down, and those below it that are to be entered.
+struct Frame {
+    ground: Ground,
+    path: Vec<u8>,
+    ahead: Vec<(CString, Verdict)>,
+}
+
+/// Goes through a directory; `visit` is told of every name below, whether it goes along or not, and says
+/// whether to go on. Directories that nothing can be taken from are not entered, nor our own. What
+/// cannot be looked at is passed over.
+pub(crate) fn through(
+    judging: Judging<'_>,
+    start: &Path,
+    verdict: Verdict,
+    visit: &mut dyn FnMut(&Looked) -> bool,
+) {
+    let Ok(ground) = judging.judge.origin().open(start) else { return };
+    // Only those directories on the way down are open that have more to be entered, and few
+    // enough to leave the rest of the program what it needs.
+    let most = deepest(4);
+    let mut frames = Vec::new();
+    let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
+    loop {
+        let Some((ground, path, verdict)) = next.take() else {
+            let Some(Frame { ground, path, ahead }) = frames.last_mut() else { return };
+            if let Some((name, verdict)) = ahead.pop() {
+                let below = join(path, name.to_bytes());
+                next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
+            }
+            if ahead.is_empty() {
+                frames.pop();
+            }
+            continue;
+        };
+        let mut ahead = Vec::new();
+        let (names, _) = ground.names(usize::MAX);
+        for name in names.iter() {
+            let Ok(Some(looked)) = judging.look((&path, verdict), &ground, name) else { continue };
+            if !visit(&looked) {
+                return;
+            }
+            if looked.is_entered {
+                ahead.push((looked.name, looked.verdict));
+            }
+        }
+        if !ahead.is_empty() && frames.len() < most {
+            frames.push(Frame { ground, path, ahead });
+        }
+    }
+}

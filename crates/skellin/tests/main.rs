@@ -1,0 +1,37 @@
+//! The program as people and scripts use it: one test program, so that it is linked once.
+#![allow(clippy::unwrap_used, clippy::print_stdout, clippy::print_stderr, missing_docs)]
+
+mod beginnings;
+mod choosing;
+mod clocks;
+mod commands;
+#[path = "../../engine/tests/common/mod.rs"]
+mod common;
+mod damage;
+mod distant;
+mod due;
+mod far;
+mod faults;
+mod journals;
+mod kill;
+mod leftovers;
+mod lines;
+mod neighbours;
+mod passphrases;
+mod places;
+mod restores;
+mod screen;
+mod screen_journal;
+mod screen_stores;
+#[path = "../../place/tests/common/servers.rs"]
+#[allow(dead_code, reason = "the tests of places use more of it")]
+mod servers;
+#[path = "../../place/tests/common/sshd.rs"]
+#[allow(dead_code, reason = "the tests of places use more of it")]
+mod sshd;
+mod stories;
+mod telling;
+mod terminal;
+mod unattended;
+mod wording;
+mod world;
