@@ -153,7 +153,13 @@ impl EngineError {
     /// Whether the work was interrupted and nothing else went wrong.
     #[must_use]
     pub fn is_cancelled(&self) -> bool {
-        matches!(self, Self::Cancelled | Self::Store(StoreError::Cancelled))
+        match self {
+            Self::Cancelled | Self::Store(StoreError::Cancelled) => true,
+            Self::Place(error) | Self::Store(StoreError::Place(error)) => {
+                error.kind == skellin_place::PlaceErrorKind::GivenUp
+            }
+            _ => false,
+        }
     }
 
     /// What to do about it, if anything can be said.
@@ -184,6 +190,9 @@ impl EngineError {
             _ => None,
         };
         let hint = match self {
+            Self::Store(error @ StoreError::Place(_)) if error.is_damage() => {
+                "skellin verify lists all damage and the files it affects".to_owned()
+            }
             Self::Place(error) | Self::Store(StoreError::Place(error)) => match &error.hint {
                 Some(hint) => hint.clone(),
                 None if error.kind == Kind::Refused => {

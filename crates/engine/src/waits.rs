@@ -83,12 +83,18 @@ pub(crate) fn watched<T, E>(
     })
 }
 
-/// Looks into stores, and says meanwhile what is waited for.
-pub fn attended<T>(stores: &[&Store], events: &dyn EventSink, work: impl FnOnce() -> T) -> T {
+/// Looks into stores, and says meanwhile what is waited for. When somebody interrupts, waiting ends, and
+/// what was waited for fails.
+pub fn attended<T>(
+    stores: &[&Store],
+    events: &dyn EventSink,
+    cancel: &Cancel,
+    work: impl FnOnce() -> T,
+) -> T {
     let places: Vec<&dyn Awaited> =
         stores.iter().map(|store| store.place() as &dyn Awaited).collect();
     let work = || Ok::<T, Infallible>(work());
-    let Ok(result) = watched(&places, events, &Cancel::new(), &|| {}, work);
+    let Ok(result) = watched(&places, events, cancel, &|| {}, work);
     result
 }
 

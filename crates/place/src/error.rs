@@ -71,6 +71,8 @@ pub enum PlaceErrorKind {
     Clock,
     /// The object lies in a storage class it has to be thawed from first.
     Frozen,
+    /// Nobody wanted the answer any more ([`Place::give_up`](crate::Place::give_up)).
+    GivenUp,
     /// Anything else.
     Failed,
 }
@@ -127,6 +129,7 @@ fn reason(kind: &PlaceErrorKind, source: &Option<io::Error>) -> String {
         PlaceErrorKind::Busy => "the server is busy",
         PlaceErrorKind::Certificate => "its certificate is not trusted",
         PlaceErrorKind::Clock => "the clocks differ too much",
+        PlaceErrorKind::GivenUp => "interrupted",
         PlaceErrorKind::Frozen => "it must be retrieved from cold storage first",
     };
     words.to_owned()

@@ -98,7 +98,7 @@ pub trait FarFiles: Send + Sync + Debug {
         None
     }
 
-    /// Ends the waiting that is under way.
+    /// Ends the waiting that is under way, as [`Place::give_up`](crate::Place::give_up) does.
     fn give_up(&self) {}
 }
 
@@ -147,7 +147,9 @@ impl<F: FarFiles> FarFiles for RetryingFiles<F> {
     }
 
     fn give_up(&self) {
+        // In this order: what fails by the second is not tried again.
         self.patience.give_up();
+        self.inner.give_up();
     }
 }
 

@@ -148,8 +148,9 @@ pub trait Place: Send + Sync + Debug {
         None
     }
 
-    /// Ends the waiting that is under way, since nobody wants what is waited for any more. What is
-    /// asked afterwards is waited for as ever.
+    /// Ends the waiting that is under way, since nobody wants what is waited for any more: pauses, and
+    /// answers that do not come ([`PlaceErrorKind::GivenUp`] where failures are tried again). What is asked
+    /// afterwards is waited for as ever.
     fn give_up(&self) {}
 
     /// Whether each request takes long enough that one rather asks for more at a time.

@@ -119,7 +119,7 @@ impl Patience {
             state.asking += 1;
         }
         let mut tried = 0;
-        let done = loop {
+        let mut done = loop {
             let done = work(tried);
             let Err(error) = &done else { break done };
             let answered = self.answered.load(Ordering::Relaxed);
@@ -150,10 +150,17 @@ impl Patience {
             }
             tried += 1;
         };
+        if let Err(error) = &mut done
+            && error.is_passing()
+            && self.given_up.load(Ordering::SeqCst) != before
+        {
+            (error.kind, error.source) = (PlaceErrorKind::GivenUp, None);
+        }
         let mut state = self.state();
         state.asking -= 1;
-        let is_passing = done.as_ref().is_err_and(PlaceError::is_passing);
-        if !is_passing {
+        let is_none =
+            |error: &PlaceError| error.is_passing() || error.kind == PlaceErrorKind::GivenUp;
+        if !done.as_ref().is_err_and(is_none) {
             // Refusals are answers too.
             self.answered.store(true, Ordering::Relaxed);
             (state.progress, state.why) = (Instant::now(), None);
@@ -323,7 +330,9 @@ impl Place for RetryingPlace {
     }
 
     fn give_up(&self) {
+        // In this order: what fails by the second is not tried again.
         self.patience.give_up();
+        self.inner.give_up();
     }
 }
 
@@ -545,7 +554,7 @@ mod tests {
             assert_eq!(waiting.why.as_deref(), Some("the connection was lost"));
             patient.give_up();
             let error = asked.join().expect("no panic").expect_err("is given up");
-            assert_eq!(error.kind, PlaceErrorKind::Cut);
+            assert_eq!(error.kind, PlaceErrorKind::GivenUp);
         });
         patient.create(&name, b"x").expect("later questions are asked as ever");
     }

@@ -3,8 +3,7 @@
 use std::{
     fmt,
     io::{self, Read},
-    sync::{Arc, Mutex, PoisonError},
-    thread,
+    sync::{Arc, Condvar, Mutex, PoisonError},
     time::{Duration, Instant},
 };
 
@@ -18,6 +17,9 @@ pub struct Throttle {
     limit: Box<dyn Fn() -> Option<u64> + Send + Sync>,
     /// When what has been let through until now will have gone through.
     busy_until: Mutex<Instant>,
+    /// How often somebody gave up what waits.
+    given_up: Mutex<u64>,
+    quit: Condvar,
 }
 
 impl fmt::Debug for Throttle {
@@ -38,7 +40,12 @@ pub struct Throttles {
 impl Throttle {
     /// `limit` is asked again and again: bytes a second, or none.
     pub fn new(limit: impl Fn() -> Option<u64> + Send + Sync + 'static) -> Arc<Self> {
-        Arc::new(Self { limit: Box::new(limit), busy_until: Mutex::new(Instant::now()) })
+        Arc::new(Self {
+            limit: Box::new(limit),
+            busy_until: Mutex::new(Instant::now()),
+            given_up: Mutex::new(0),
+            quit: Condvar::new(),
+        })
     }
 
     /// Takes a turn for so many bytes; how long to wait before they may go.
@@ -52,8 +59,29 @@ impl Throttle {
     }
 
     /// Waits until so many bytes may go.
-    pub(crate) fn wait(&self, bytes: usize) {
-        thread::sleep(self.turn(bytes));
+    ///
+    /// # Errors
+    /// If nobody wants them to go any more.
+    pub(crate) fn wait(&self, bytes: usize) -> io::Result<()> {
+        let given_up = self.given_up.lock().unwrap_or_else(PoisonError::into_inner);
+        let (pause, before) = (self.turn(bytes), *given_up);
+        let waited = self.quit.wait_timeout_while(given_up, pause, |now| *now == before);
+        match *waited.unwrap_or_else(PoisonError::into_inner).0 == before {
+            true => Ok(()),
+            false => Err(io::Error::new(io::ErrorKind::ConnectionAborted, "nobody waits for it")),
+        }
+    }
+
+    fn give_up(&self) {
+        *self.given_up.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+        self.quit.notify_all();
+    }
+}
+
+impl Throttles {
+    /// Ends what waits for its turn.
+    pub(crate) fn give_up(&self) {
+        [&self.up, &self.down].into_iter().flatten().for_each(|throttle| throttle.give_up());
     }
 }
 
@@ -78,7 +106,7 @@ impl<R: Read> Read for Throttled<'_, R> {
         let Some(throttle) = self.throttle else { return self.inner.read(into) };
         let most = into.len().min(PIECE);
         let got = self.inner.read(&mut into[..most])?;
-        throttle.wait(got);
+        throttle.wait(got)?;
         Ok(got)
     }
 }
@@ -144,5 +172,21 @@ mod tests {
         assert!(throttle.turn(10_000) > Duration::from_secs(9));
         RATE.store(0, Ordering::SeqCst);
         assert_eq!(throttle.turn(1 << 30), Duration::ZERO);
+    }
+
+    #[test]
+    fn a_turn_that_nobody_wants_any_more_is_not_waited_for() {
+        let throttle = Throttle::new(|| Some(1));
+        let throttles = Throttles { up: Some(Arc::clone(&throttle)), down: None };
+        std::thread::scope(|scope| {
+            let waiting = scope.spawn(|| throttle.wait(100_000));
+            while !waiting.is_finished() {
+                throttles.give_up();
+                std::thread::yield_now();
+            }
+            let error = waiting.join().expect("no panic").expect_err("a day would be too long");
+            assert_eq!(error.kind(), io::ErrorKind::ConnectionAborted);
+        });
+        assert!(throttle.turn(1) > Duration::from_secs(1000), "what comes later waits as ever");
     }
 }

@@ -69,6 +69,8 @@ pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, V
 #[cfg(test)]
 mod forgery_tests;
 #[cfg(test)]
+mod golden_tests;
+#[cfg(test)]
 mod needs_tests;
 #[cfg(test)]
 mod protocol_tests;

@@ -1,9 +1,11 @@
 //! A connection that is logged in, and what servers say.
 
 use std::{
+    collections::HashMap,
     fmt, io,
-    net::{TcpStream, ToSocketAddrs},
+    net::{Shutdown, TcpStream, ToSocketAddrs},
     str::FromStr,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, SystemTime},
 };
 
@@ -164,6 +166,41 @@ pub(super) struct Connection {
     lists_well: bool,
     /// Whether it is not to be used again.
     pub is_spent: bool,
+    _held: Held,
+}
+
+/// The control connections of a place, so that they can be ended from outside.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Sockets(Arc<Mutex<HashMap<u64, TcpStream>>>);
+
+/// Keeps a connection among them.
+struct Held(Sockets, u64);
+
+impl Sockets {
+    fn streams(&self) -> MutexGuard<'_, HashMap<u64, TcpStream>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn hold(&self, stream: &TcpStream) -> io::Result<Held> {
+        let mut streams = self.streams();
+        let number = streams.keys().max().map_or(0, |last| last + 1);
+        streams.insert(number, stream.try_clone()?);
+        Ok(Held(self.clone(), number))
+    }
+
+    /// Ends them all: whoever waits for an answer on one hears that it is gone.
+    pub fn shut_down(&self) {
+        for stream in self.streams().values() {
+            // One that is gone already needs no end.
+            let _ = stream.shutdown(Shutdown::Both);
+        }
+    }
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.0.streams().remove(&self.1);
+    }
 }
 
 impl fmt::Debug for Connection {
@@ -174,7 +211,11 @@ impl fmt::Debug for Connection {
 
 impl Connection {
     /// Goes the way to a server, step by step.
-    pub fn open(target: &FtpTarget, told: &dyn Fn(FtpStep)) -> Result<Self, PlaceError> {
+    pub fn open(
+        target: &FtpTarget,
+        sockets: &Sockets,
+        told: &dyn Fn(FtpStep),
+    ) -> Result<Self, PlaceError> {
         let FtpTarget { host, port, patience, .. } = target;
         let failed = |kind, reason: String| {
             PlaceError::because(Operation::Reach, format!("{host}:{port}"), kind, reason)
@@ -205,6 +246,9 @@ impl Connection {
                 format!("port {port} cannot be reached: {error}"),
             )
             .with_hint("is the host up, and does the firewall allow this port?"),
+        })?;
+        let held = sockets.hold(&stream).map_err(|error| {
+            failed(PlaceErrorKind::Unreachable, format!("no handle for the connection: {error}"))
         })?;
         let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
         let patience = *patience;
@@ -253,7 +297,7 @@ impl Connection {
         })?;
         ftp.transfer_type(FileType::Binary).map_err(|error| trouble(error.into()))?;
         told(FtpStep::Login { user: target.user.clone() });
-        Ok(Self { ftp, lists_well: true, is_spent: false })
+        Ok(Self { ftp, lists_well: true, is_spent: false, _held: held })
     }
 
     /// The size of a file; none if there is no such file.

@@ -2,7 +2,7 @@
 
 use super::{FtpPlace, connection::Trouble};
 use crate::{
-    FarEntry, FarFacts, FarFiles, FarKind, FarPart, Operation, PlaceError, PlaceErrorKind,
+    FarEntry, FarFacts, FarFiles, FarKind, FarPart, Operation, Place, PlaceError, PlaceErrorKind,
     far::below,
 };
 
@@ -13,6 +13,10 @@ fn facts(kind: FarKind, size: u64, modified: i64) -> FarFacts {
 impl FarFiles for FtpPlace {
     fn describe(&self) -> String {
         self.target.describe()
+    }
+
+    fn give_up(&self) {
+        Place::give_up(self);
     }
 
     fn facts(&self, path: &str) -> Result<FarFacts, PlaceError> {

@@ -20,7 +20,7 @@ use std::{
 use zeroize::Zeroizing;
 
 pub use connection::FtpStep;
-use connection::{Connection, Trouble};
+use connection::{Connection, Sockets, Trouble};
 
 use crate::{
     Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, Throttles,
@@ -79,6 +79,7 @@ impl FtpTarget {
 pub struct FtpPlace {
     target: FtpTarget,
     connections: Vec<Mutex<Option<Connection>>>,
+    sockets: Sockets,
     next: AtomicUsize,
     /// Names this process has claimed, or is creating now.
     claims: Mutex<Claims>,
@@ -110,7 +111,8 @@ impl FtpPlace {
     #[must_use]
     pub fn new(target: FtpTarget) -> Self {
         let connections = (0..target.connections.max(1)).map(|_| Mutex::new(None)).collect();
-        Self { target, connections, next: AtomicUsize::new(0), claims: Mutex::default() }
+        let (sockets, next) = (Sockets::default(), AtomicUsize::new(0));
+        Self { target, connections, sockets, next, claims: Mutex::default() }
     }
 
     /// Makes the directory for a new store, with the folders its objects will lie in.
@@ -141,7 +143,7 @@ impl FtpPlace {
     /// The first step that fails.
     pub fn connect(&self, told: &dyn Fn(FtpStep)) -> Result<(), PlaceError> {
         let mut slot = locked(&self.connections[0]);
-        *slot = Some(Connection::open(&self.target, told)?);
+        *slot = Some(Connection::open(&self.target, &self.sockets, told)?);
         Ok(())
     }
 
@@ -178,7 +180,7 @@ impl FtpPlace {
         let mut slot = free.unwrap_or_else(|| locked(&self.connections[number % count]));
         let connection = match &mut *slot {
             Some(connection) => connection,
-            none => none.insert(Connection::open(&self.target, &|_| {})?),
+            none => none.insert(Connection::open(&self.target, &self.sockets, &|_| {})?),
         };
         let worked = work(connection);
         if connection.is_spent || worked.as_ref().is_err_and(Trouble::is_of_the_line) {
@@ -301,6 +303,11 @@ impl Place for FtpPlace {
 
     fn describe(&self) -> String {
         self.target.describe()
+    }
+
+    fn give_up(&self) {
+        self.sockets.shut_down();
+        self.target.throttles.give_up();
     }
 
     fn is_far(&self) -> bool {

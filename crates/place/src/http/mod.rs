@@ -6,7 +6,12 @@ mod tls;
 mod web;
 mod xml;
 
-use std::{io::Read as _, path::PathBuf, time::Duration};
+use std::{
+    io::Read as _,
+    path::PathBuf,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
 
 use ureq::{Agent, SendBody, http, tls::TlsConfig};
 
@@ -47,7 +52,7 @@ pub(crate) struct Way {
 /// A client of one server.
 #[derive(Clone, Debug)]
 pub(crate) struct Http {
-    agent: Agent,
+    agent: Arc<Mutex<Agent>>,
     subject: String,
     patience: Duration,
     throttles: Throttles,
@@ -126,11 +131,26 @@ impl Http {
             .timeout_recv_response(patience.map(|patience| patience * 3))
             .build();
         Ok(Self {
-            agent: config.new_agent(),
+            agent: Arc::new(Mutex::new(config.new_agent())),
             subject: way.subject.clone(),
             patience: way.patience,
             throttles: way.throttles.clone(),
         })
+    }
+
+    fn agent(&self) -> Agent {
+        self.agent.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Ends what is under way; what is asked later goes over new connections.
+    pub fn give_up(&self) {
+        let used = {
+            let mut agent = self.agent.lock().unwrap_or_else(PoisonError::into_inner);
+            let fresh = Agent::new_with_config(agent.config().clone());
+            std::mem::replace(&mut *agent, fresh)
+        };
+        used.shutdown();
+        self.throttles.give_up();
     }
 
     /// Sends a request and takes the answer whole.
@@ -160,11 +180,11 @@ impl Http {
                 // Without its length it would go in pieces, which some servers do not take.
                 let request = request.header("content-length", ask.body.len());
                 let request = request.body(SendBody::from_reader(&mut body));
-                request.map_err(ureq::Error::Http).and_then(|request| self.agent.run(request))
+                request.map_err(ureq::Error::Http).and_then(|request| self.agent().run(request))
             }
             false => {
                 let request = request.body(()).map_err(ureq::Error::Http);
-                request.and_then(|request| self.agent.run(request))
+                request.and_then(|request| self.agent().run(request))
             }
         };
         let (parts, body) = sent.map_err(failed)?.into_parts();

@@ -76,6 +76,11 @@ pub(super) struct Question<'a> {
 }
 
 impl Asking {
+    /// Ends what is under way.
+    pub fn give_up(&self) {
+        self.http.give_up();
+    }
+
     pub fn new(target: &S3Target) -> Result<Self, PlaceError> {
         let subject = target.describe();
         let wrong = |why: &str| {

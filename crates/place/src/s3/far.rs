@@ -49,6 +49,10 @@ impl FarFiles for S3Place {
         self.target.describe()
     }
 
+    fn give_up(&self) {
+        self.asking.give_up();
+    }
+
     fn facts(&self, path: &str) -> Result<FarFacts, PlaceError> {
         let object = self.far_object(path);
         if !object.is_empty() {

@@ -320,6 +320,10 @@ impl Place for S3Place {
         self.target.describe()
     }
 
+    fn give_up(&self) {
+        self.asking.give_up();
+    }
+
     fn is_far(&self) -> bool {
         true
     }

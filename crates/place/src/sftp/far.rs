@@ -7,7 +7,7 @@ use super::{
     files::{give_back, list, read_part},
 };
 use crate::{
-    FarEntry, FarFacts, FarFiles, FarKind, FarPart, Operation, PlaceError, PlaceErrorKind,
+    FarEntry, FarFacts, FarFiles, FarKind, FarPart, Operation, Place, PlaceError, PlaceErrorKind,
     far::below,
 };
 
@@ -50,6 +50,10 @@ impl SftpPlace {
 impl FarFiles for SftpPlace {
     fn describe(&self) -> String {
         self.target.describe()
+    }
+
+    fn give_up(&self) {
+        Place::give_up(self);
     }
 
     fn facts(&self, path: &str) -> Result<FarFacts, PlaceError> {

@@ -23,7 +23,7 @@ use std::{
 };
 
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
-use tokio::runtime::Runtime;
+use tokio::{runtime::Runtime, sync::Notify};
 
 pub use command::FarCommand;
 use connect::Connecting;
@@ -55,6 +55,8 @@ pub struct SftpPlace {
     lines: Vec<Mutex<Option<Arc<Line>>>>,
     /// How much is under way on each.
     busy: Vec<AtomicUsize>,
+    /// Told when nobody wants what is under way any more.
+    quit: Notify,
 }
 
 /// Something under way on a connection.
@@ -84,7 +86,7 @@ impl SftpPlace {
     pub fn new(target: SftpTarget, accept_new: bool) -> Self {
         let lines = (0..target.connections.max(1)).map(|_| Mutex::new(None)).collect();
         let busy = (0..target.connections.max(1)).map(|_| AtomicUsize::new(0)).collect();
-        Self { target, accept_new, lines, busy }
+        Self { target, accept_new, lines, busy, quit: Notify::new() }
     }
 
     /// Makes the directory for a new store, with the folders its objects will lie in.
@@ -174,7 +176,7 @@ impl SftpPlace {
         }
         let patience = self.target.patience;
         let connecting = Connecting { accept_new: self.accept_new, patience, told };
-        let line = runtime().block_on(async {
+        let made = async {
             let sessions = connecting.go(&self.target).await?;
             Line::open(sessions, patience, self.target.throttles.clone()).await.map_err(|failure| {
                 if failure.is_of_the_line() {
@@ -191,6 +193,16 @@ impl SftpPlace {
                 PlaceError::because(Operation::Reach, subject, PlaceErrorKind::Refused, what)
                     .with_hint("allow the SFTP subsystem for this account")
             })
+        };
+        let line = runtime().block_on(async {
+            tokio::select! {
+                line = made => line,
+                () = self.quit.notified() => {
+                    let (kind, reason) = Failure::Cut(String::new()).told();
+                    let subject = self.target.describe();
+                    Err(PlaceError::because(Operation::Reach, subject, kind, reason))
+                }
+            }
         })?;
         Ok(Arc::clone(slot.insert(Arc::new(line))))
     }
@@ -210,6 +222,7 @@ impl SftpPlace {
             tokio::select! {
                 result = work => result.unwrap_or(Err(Failure::Slow)),
                 () = line.gone() => Err(Failure::Cut(String::new())),
+                () = self.quit.notified() => Err(Failure::Cut(String::new())),
             }
         });
         result.map_err(|failure| {
@@ -258,6 +271,10 @@ impl SftpPlace {
 impl Place for SftpPlace {
     fn describe(&self) -> String {
         self.target.describe()
+    }
+
+    fn give_up(&self) {
+        self.quit.notify_waiters();
     }
 
     fn is_far(&self) -> bool {

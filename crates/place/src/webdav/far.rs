@@ -58,6 +58,10 @@ impl FarFiles for WebDavPlace {
         self.target.describe()
     }
 
+    fn give_up(&self) {
+        self.http.give_up();
+    }
+
     fn facts(&self, path: &str) -> Result<FarFacts, PlaceError> {
         let members = self.told(path, &below(&self.target.path, path), "0")?;
         members.first().map(facts).ok_or_else(|| self.odd(path, "the answer lists no file"))

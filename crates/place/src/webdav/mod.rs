@@ -390,6 +390,10 @@ impl Place for WebDavPlace {
         self.target.describe()
     }
 
+    fn give_up(&self) {
+        self.http.give_up();
+    }
+
     fn is_far(&self) -> bool {
         true
     }

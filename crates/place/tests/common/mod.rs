@@ -10,7 +10,11 @@ use std::{
     time::{Duration, Instant},
 };
 
-use skellin_place::{Extent, ObjectName, Place, PlaceError, PlaceErrorKind, Throttle, Throttles};
+use skellin_place::{
+    Extent, ObjectName, Place, PlaceError, PlaceErrorKind, Retries, RetryingPlace, Throttle,
+    Throttles,
+};
+use skellin_standins::Wire;
 
 pub fn name(text: &str) -> ObjectName {
     ObjectName::new(text).expect("a name")
@@ -23,6 +27,31 @@ pub fn says(error: &PlaceError, kind: PlaceErrorKind, reason: &str, hint: &str) 
         "{kind:?}, {reason}, {hint} wanted, and it is {:?}: {error} → {told}",
         error.kind
     );
+}
+
+/// What nobody wants any more ends, however long its answer would be waited for; and what is asked
+/// afterwards is answered. The place, which waits for a minute, lies at the end of the wire.
+pub fn ends_when_given_up(place: impl Place + 'static, wire: &Wire) {
+    let place = RetryingPlace::new(Arc::new(place), Retries::default());
+    let object = name("data/given-up");
+    place.create(&object, &[7; 300_000]).expect("creates");
+    wire.freeze();
+    std::thread::scope(|scope| {
+        let asked = scope.spawn(|| place.fetch(&object, 1 << 30));
+        while place.waiting().is_none() {
+            std::thread::yield_now();
+        }
+        let begun = Instant::now();
+        while !asked.is_finished() {
+            assert!(begun.elapsed() < Duration::from_secs(20), "it waits on");
+            place.give_up();
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let error = asked.join().expect("no panic").expect_err("nobody waits for it");
+        assert_eq!(error.kind, PlaceErrorKind::GivenUp, "{error}");
+    });
+    wire.thaw();
+    assert_eq!(place.fetch(&object, 1 << 30).expect("goes on").len(), 300_000);
 }
 
 /// The suite.

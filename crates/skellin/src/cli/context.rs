@@ -205,7 +205,7 @@ impl Context {
         look: impl FnOnce() -> Result<T, CliError>,
     ) -> Result<T, CliError> {
         let stores: Vec<&Store> = stores.iter().map(|(_, store)| &**store).collect();
-        skellin_engine::attended(&stores, &self.progress, look)
+        skellin_engine::attended(&stores, &self.progress, &self.cancel, look)
     }
 
     /// What this machine calls itself, for a plan or in general.

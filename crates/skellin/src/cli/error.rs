@@ -90,6 +90,8 @@ impl From<EngineError> for CliError {
             error if error.is_cancelled() => {
                 (Exit::Signal(super::signals::caught().unwrap_or(2)), "interrupted")
             }
+            // An object of the store that is missing, or shorter than it was.
+            EngineError::Store(error) if error.is_damage() => (Exit::Damage, "damage"),
             EngineError::Place(error) | EngineError::Store(StoreError::Place(error)) => {
                 of_place(error)
             }
@@ -98,9 +100,7 @@ impl From<EngineError> for CliError {
             | EngineError::Store(StoreError::WrongPassphrase { .. }) => {
                 (Exit::Unreachable, "passphrase")
             }
-            EngineError::Store(
-                StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),
-            ) => (Exit::Damage, "damage"),
+            EngineError::Store(StoreError::Unsound(_)) => (Exit::Damage, "damage"),
             EngineError::AlreadyRunning(_) | EngineError::StewardRuns => (Exit::Running, "running"),
             EngineError::Untrusted { .. } => (Exit::Usage, "untrusted"),
             EngineError::LinkAbove { .. } => (Exit::Guarded, "guarded"),

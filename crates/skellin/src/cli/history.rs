@@ -183,8 +183,11 @@ fn tree_of(
         Some(path) => vec![past::named_in(store, snapshot, path.as_bytes(), &standing())?],
         None => past::roots(store, snapshot)?,
     };
-    let (mut entries, mut files, mut bytes) = (Vec::new(), 0u64, 0u64);
+    let (mut files, mut bytes) = (0u64, 0u64);
     let json = context.global.json;
+    if json {
+        output::json_list("snapshot", &snapshot.run.to_string(), "entries");
+    }
     for located in &from {
         past::walk(store, located, &mut |path, entry| {
             let owner = &entry.owner;
@@ -201,9 +204,11 @@ fn tree_of(
                 bytes += entry.size();
             }
             if json {
-                entries.push(json!({"path": json_path(path), "kind": kind(entry.kind()), "size": entry.size(),
+                output::json_item(
+                    &json!({"path": json_path(path), "kind": kind(entry.kind()), "size": entry.size(),
                     "mode": format!("{:04o}", entry.mode), "user": user, "group": group,
-                    "modified": file_time(entry.modified), "target": target.map(|target| json_path(target))}));
+                    "modified": file_time(entry.modified), "target": target.map(|target| json_path(target))}),
+                );
             } else if !context.global.quiet {
                 output::line(tree_line(path, entry, &user, &group, target));
             }
@@ -211,7 +216,7 @@ fn tree_of(
         })?;
     }
     if json {
-        context.json(json!({"snapshot": snapshot.run.to_string(), "entries": entries}));
+        context.json(json!({}));
     } else if !context.global.quiet {
         output::line(format!(
             "{}, {}",

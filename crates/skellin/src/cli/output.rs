@@ -1,8 +1,8 @@
 //! Printing: text or JSON, never failing on a closed pipe.
 
 use std::{
-    io::{self, Write},
-    sync::{Mutex, PoisonError},
+    io::{self, BufWriter, Write},
+    sync::{Mutex, MutexGuard, PoisonError},
 };
 
 use base64::Engine as _;
@@ -23,27 +23,83 @@ pub(crate) fn line(line: impl AsRef<str>) {
     text(&format!("{}\n", line.as_ref()));
 }
 
-/// Whether the document was printed.
-static PRINTED: Mutex<bool> = Mutex::new(false);
+/// How much of the JSON document was printed.
+enum Document {
+    Nothing,
+    /// A list that grows.
+    Open(List),
+    Whole,
+}
+
+struct List {
+    out: BufWriter<io::Stdout>,
+    is_empty: bool,
+}
+
+static DOCUMENT: Mutex<Document> = Mutex::new(Document::Nothing);
+
+fn document() -> MutexGuard<'static, Document> {
+    DOCUMENT.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// A JSON document to stdout.
 pub(crate) fn json(value: &Value) {
-    let mut printed = PRINTED.lock().unwrap_or_else(PoisonError::into_inner);
-    *printed = true;
-    print_json(value);
+    let mut document = document();
+    match std::mem::replace(&mut *document, Document::Whole) {
+        Document::Open(list) => list.close(value),
+        Document::Nothing | Document::Whole => line(harmless_json(value)),
+    }
+}
+
+/// Begins a document whose last field is a list, which may be longer than memory holds; the next
+/// [`json`] ends it with the fields that come after the list.
+pub(crate) fn json_list(first: &str, value: &str, list: &str) {
+    let mut out = BufWriter::new(io::stdout());
+    let head = format!(
+        "{{{}:{},{}:[",
+        harmless_json(&json!(first)),
+        harmless_json(&json!(value)),
+        harmless_json(&json!(list))
+    );
+    // A reader that went away is no failure.
+    let _ = out.write_all(head.as_bytes());
+    *document() = Document::Open(List { out, is_empty: true });
+}
+
+/// Adds to the list that was begun.
+pub(crate) fn json_item(item: &Value) {
+    if let Document::Open(list) = &mut *document() {
+        let comma = if std::mem::take(&mut list.is_empty) { "" } else { "," };
+        let _ = list.out.write_all(format!("{comma}{}", harmless_json(item)).as_bytes());
+    }
+}
+
+impl List {
+    fn close(mut self, rest: &Value) {
+        let fields = rest.as_object().into_iter().flatten();
+        let fields: String = fields
+            .map(|(name, value)| {
+                format!(",{}:{}", harmless_json(&json!(name)), harmless_json(value))
+            })
+            .collect();
+        let ended = self.out.write_all(format!("]{fields}}}\n").as_bytes());
+        let _ = ended.and_then(|()| self.out.flush());
+    }
 }
 
 /// As [`json`], unless there was one already. The process is about to end, so that none follows.
 pub(crate) fn last_json(value: &Value) {
-    let mut printed = PRINTED.lock().unwrap_or_else(PoisonError::into_inner);
-    if !std::mem::replace(&mut *printed, true) {
-        print_json(value);
+    let mut document = document();
+    match std::mem::replace(&mut *document, Document::Whole) {
+        Document::Nothing => line(harmless_json(value)),
+        Document::Open(list) => list.close(value),
+        Document::Whole => {}
     }
     // Whoever wants to print now waits until the process has ended.
-    std::mem::forget(printed);
+    std::mem::forget(document);
 }
 
-fn print_json(value: &Value) {
+fn harmless_json(value: &Value) -> String {
     let mut out = String::new();
     for c in value.to_string().chars() {
         // In JSON these stand in strings only, where they have this form as well.
@@ -56,7 +112,7 @@ fn print_json(value: &Value) {
             out.push(c);
         }
     }
-    line(out);
+    out
 }
 
 /// A path in JSON: text where it is UTF-8, else in base64.

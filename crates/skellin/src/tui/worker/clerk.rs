@@ -42,27 +42,6 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             });
             Report::Reached { number, end: end.map_err(Into::into) }
         }
-        Request::Examine => {
-            let (configuration, journal) = (shared.configuration(), shared.journal().ok());
-            let setting = timer_setting(&configuration).ok();
-            let starter = setting.as_ref().map(|setting| starter(setting, journal.as_deref()));
-            let examination = Examination {
-                configuration: &configuration,
-                journal: journal.as_deref(),
-                now: jiff::Timestamp::now().as_millisecond(),
-                most: MOST_PATHS,
-                starter: starter.as_ref(),
-                cancel: &Cancel::new(),
-            };
-            match examination.findings() {
-                Ok(mut found) => {
-                    found.extend(setting.iter().flat_map(Setting::findings));
-                    Report::Examined { found, starter: starter.unwrap_or(Starter::Missing) }
-                }
-                // Nobody cancels it.
-                Err(_) => return,
-            }
-        }
         Request::Entry(id) => {
             let details = shared.journal().and_then(|journal| {
                 Ok(Details {
@@ -118,10 +97,6 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             });
             Report::PlanChanged { plan, texts: texts.map_err(Into::into) }
         }
-        Request::Explain { plan, path } => {
-            let reasons = explain(shared, &plan, &path).map_err(Into::into);
-            Report::Explained { path, reasons }
-        }
         Request::Check(draft) => Report::Checked(Box::new(check(shared, &draft))),
         Request::Save(draft, passphrase) => {
             let now = jiff::Timestamp::now().as_millisecond();
@@ -173,14 +148,45 @@ fn effect(
     Ok((before, measured(&with)?))
 }
 
-/// The reasons for a path, line by line.
-fn explain(shared: &Shared, plan: &str, path: &[u8]) -> Result<Vec<String>, EngineError> {
+/// Examines the whole set-up, unless a newer examination is asked for meanwhile.
+pub(super) fn examine(shared: &Shared, cancel: &Cancel) {
+    let (configuration, journal) = (shared.configuration(), shared.journal().ok());
+    let setting = timer_setting(&configuration).ok();
+    let starter = setting.as_ref().map(|setting| starter(setting, journal.as_deref()));
+    let examination = Examination {
+        configuration: &configuration,
+        journal: journal.as_deref(),
+        now: jiff::Timestamp::now().as_millisecond(),
+        most: MOST_PATHS,
+        starter: starter.as_ref(),
+        cancel,
+    };
+    if let Ok(mut found) = examination.findings() {
+        found.extend(setting.iter().flat_map(Setting::findings));
+        shared.tell(Report::Examined { found, starter: starter.unwrap_or(Starter::Missing) });
+    }
+}
+
+/// Tells the reasons for a path, line by line, unless others are asked for meanwhile.
+pub(super) fn explain(shared: &Shared, plan: &str, path: Vec<u8>, cancel: &Cancel) {
+    let reasons = reasons(shared, plan, &path, cancel);
+    if !cancel.is_cancelled() {
+        shared.tell(Report::Explained { path, reasons: reasons.map_err(Into::into) });
+    }
+}
+
+fn reasons(
+    shared: &Shared,
+    plan: &str,
+    path: &[u8],
+    cancel: &Cancel,
+) -> Result<Vec<String>, EngineError> {
     use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
     let (_, plan) = ready(shared, plan)?;
     let now = jiff::Timestamp::now().as_millisecond();
     let path = Path::new(OsStr::from_bytes(path));
     let grounds = &shared.configuration().grounds;
-    let reasons = skellin_engine::explain(&plan, grounds, path, now, &Cancel::new())?;
+    let reasons = skellin_engine::explain(&plan, grounds, path, now, cancel)?;
     Ok(words::reasons(&plan, &reasons))
 }
 

@@ -166,12 +166,22 @@ struct Shared {
     map: AtomicU64,
     /// The newest arrangement.
     arrangement: AtomicU64,
+    /// Ends the explanation and the examination that are under way, for newer ones.
+    explaining: Mutex<Cancel>,
+    examining: Mutex<Cancel>,
     machine: String,
     out: Box<dyn Fn(Report) -> bool + Send + Sync>,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A token for something newer; what was begun under the one before ends.
+fn renewed(token: &Mutex<Cancel>) -> Cancel {
+    let fresh = Cancel::new();
+    std::mem::replace(&mut *locked(token), fresh.clone()).cancel();
+    fresh
 }
 
 impl Shared {
@@ -220,6 +230,8 @@ pub(super) fn start(
         study: AtomicU64::new(0),
         map: AtomicU64::new(0),
         arrangement: AtomicU64::new(0),
+        explaining: Mutex::default(),
+        examining: Mutex::default(),
         machine,
         out: Box::new(out),
     });
@@ -251,8 +263,15 @@ pub(super) fn start(
                     });
                 }
                 // What may wait for a disk or a line for long keeps nothing else waiting.
+                Request::Explain { plan, path } => {
+                    let (shared, cancel) = (Arc::clone(&shared), renewed(&shared.explaining));
+                    std::thread::spawn(move || clerk::explain(&shared, &plan, path, &cancel));
+                }
+                Request::Examine => {
+                    let (shared, cancel) = (Arc::clone(&shared), renewed(&shared.examining));
+                    std::thread::spawn(move || clerk::examine(&shared, &cancel));
+                }
                 Request::Effect { .. }
-                | Request::Examine
                 | Request::Tell(_)
                 | Request::Stores
                 | Request::Reach { .. } => {
