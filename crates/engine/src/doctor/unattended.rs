@@ -21,7 +21,7 @@ impl Examination<'_> {
             Some(Starter::Stopped { what, hint }) => (what.clone(), hint.clone()),
             Some(Starter::Missing) => (
                 "nothing starts the scheduled runs on this machine".to_owned(),
-                "skellin timers install has systemd or cron start them".to_owned(),
+                "skellin timers install has systemd or cron start them; without both, keep skellin steward running".to_owned(),
             ),
         };
         let subject = match names.as_slice() {

@@ -120,7 +120,7 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
             };
             let too_young = || match when {
                 When::At(moment) => unknown(
-                    format!("`{plan}` has no snapshot as old as {moment}"),
+                    format!("`{plan}` has no snapshot as old as {}", told(*moment)),
                     "skellin history lists all snapshots",
                 ),
                 When::Newest => unknown(
@@ -163,6 +163,11 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
             }
         }
     }
+}
+
+/// A moment as people read it on this machine.
+fn told(moment: Timestamp) -> String {
+    moment.to_zoned(jiff::tz::TimeZone::system()).strftime("%a %-d %b %Y %H:%M").to_string()
 }
 
 fn unknown(what: String, hint: &str) -> EngineError {

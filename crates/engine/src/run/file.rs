@@ -6,14 +6,14 @@ use rustix::{
     fs::{SeekFrom, seek},
     io::{Errno, pread},
 };
-use skellin_store::{Body, Content as Stored, ContentWriter, Entry};
+use skellin_store::{Body, ContentWriter, Entry};
 
 use super::{
     directory::complete,
     look::skeleton,
-    parts::{PartTag, is_long, share},
-    pool::{Linked, MOST_LINKED, Pool, add},
-    report::Change,
+    parts::{is_long, share},
+    pool::{Pool, add},
+    stored::{Tag, changed_since, how_changed},
     task::{FileTask, From, Opened},
 };
 use crate::{
@@ -67,15 +67,15 @@ pub(super) fn store<'s>(
     }
     if is_long(pool, &facts) {
         match content {
-            Content::Here(file) => match share(pool, task, file, &facts) {
+            Bytes::Here(file) => match share(pool, task, file, &facts) {
                 Ok(()) => return Ok(()),
                 Err(back) => {
                     let file;
                     (task, file) = *back;
-                    content = Content::Here(file);
+                    content = Bytes::Here(file);
                 }
             },
-            far @ Content::Far(_) => content = far,
+            far @ Bytes::Far(_) => content = far,
         }
     }
     // What takes long to read is named again and again, beside what others read.
@@ -83,8 +83,8 @@ pub(super) fn store<'s>(
     writer.begin_file(Tag::File(Box::new(task)));
     let mut reader = Reader { pool, buffer, path };
     let read = match &mut content {
-        Content::Here(file) => reader.read_all(file, &facts, writer)?,
-        Content::Far(far) => reader.feed(&mut |room| far.fill(room), writer)?,
+        Bytes::Here(file) => reader.read_all(file, &facts, writer)?,
+        Bytes::Far(far) => reader.feed(&mut |room| far.fill(room), writer)?,
     };
     let Some(Tag::File(task)) = writer.last_file() else { return Ok(()) };
     match read {
@@ -116,28 +116,6 @@ pub(super) fn store<'s>(
     }
 }
 
-/// What a worker stores under.
-pub(super) enum Tag<'s> {
-    File(Box<FileTask<'s>>),
-    Part(Box<PartTag<'s>>),
-}
-
-/// A file's content has its place in the store: its entry goes to its directory.
-pub(super) fn finished<'s>(pool: &Pool<'s>, task: FileTask<'s>, content: Stored) -> Result<()> {
-    let FileTask { parent, mut entry, change, doubted, path, rule, .. } = task;
-    if let Some(identity) = entry.links {
-        let mut linked = locked(&pool.linked);
-        if linked.len() < MOST_LINKED {
-            let (changed, recipe) = (entry.changed, content.recipe.clone());
-            linked.insert(identity, Linked { changed, size: content.size, recipe });
-        }
-    }
-    entry.body = Body::File { size: content.size, recipe: content.recipe };
-    let is_same = doubted.is_some_and(|before| before.same_content(&entry.body));
-    pool.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
-    complete(pool, parent, Some(entry))
-}
-
 /// So much is read of a file that says it is empty: some that the system makes up hold more.
 const OF_EMPTY: u64 = 1 << 20;
 
@@ -151,12 +129,12 @@ fn length_of(facts: &Facts) -> u64 {
 }
 
 /// Where a file's bytes come from.
-enum Content {
+enum Bytes {
     Here(OwnedFd),
     Far(FarContent),
 }
 
-impl Content {
+impl Bytes {
     /// What became of the file while it was read, if it is not what it was.
     fn changed_since(&self, facts: &Facts) -> Option<&'static str> {
         match self {
@@ -169,44 +147,29 @@ impl Content {
     }
 }
 
-/// What became of an open file since, if it is not what it was.
-pub(super) fn changed_since(file: &OwnedFd, facts: &Facts) -> Option<&'static str> {
-    how_changed(Facts::of(fd(file)).ok(), facts, true)
-}
-
-fn how_changed(after: Option<Facts>, facts: &Facts, whole: bool) -> Option<&'static str> {
-    match after {
-        Some(after) if after.is_same_state(facts) && whole => None,
-        Some(after) if after.size() > facts.size() => {
-            Some("it grew while it was read; the content up to then is stored")
-        }
-        _ => Some("it changed while it was read; what was read is stored"),
-    }
-}
-
 /// A file of this machine; its extended attributes are put into its entry.
 fn begin_here(
     pool: &Pool<'_>,
     task: &mut FileTask<'_>,
     file: OwnedFd,
-) -> Result<(Content, Facts), Trouble> {
+) -> Result<(Bytes, Facts), Trouble> {
     let facts = Facts::of(fd(&file))?;
     task.entry.xattrs = xattrs_of(fd(&file)).unwrap_or_else(|reason| {
         pool.exception(&task.path, &reason);
         Vec::new()
     });
-    Ok((Content::Here(file), facts))
+    Ok((Bytes::Here(file), facts))
 }
 
 /// A file of another host, of which the first part may have been fetched.
-fn begin_far(task: &mut FileTask<'_>, file: FarFile) -> Result<(Content, Facts), Trouble> {
+fn begin_far(task: &mut FileTask<'_>, file: FarFile) -> Result<(Bytes, Facts), Trouble> {
     let first = task.fetched.take().unwrap_or_else(|| file.part(0, file.stride()))?;
     let facts = first.before.as_ref().map_or(task.facts, Facts::far);
     let after = first.after.as_ref().map(Facts::far);
     let ended = (first.bytes.len() as u64) < file.stride();
     let limit = length_of(&facts);
     let far = FarContent { file, part: first.bytes, taken: 0, given: 0, limit, ended, after };
-    Ok((Content::Far(far), facts))
+    Ok((Bytes::Far(far), facts))
 }
 
 /// A file of another host, read part by part.

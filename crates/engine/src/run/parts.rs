@@ -20,8 +20,9 @@ use skellin_store::{Content, ContentWriter, Item, Recipe, RecipeBuilder};
 
 use super::{
     directory::complete,
-    file::{Tag, changed_since, finished},
+    long::{Done, LongFile, PartTag, Piece, Progress},
     pool::{Pool, add},
+    stored::{Tag, changed_since, finished},
     task::{FileTask, Task},
 };
 use crate::{error::Result, ground::Trouble, locked::locked, metadata::Facts};
@@ -38,64 +39,6 @@ const MOST_AHEAD: usize = 64;
 const NOWHERE: u64 = u64::MAX;
 /// A file with more parts and holes is read by one worker.
 const MOST_PIECES: usize = 1 << 18;
-
-/// A piece of a long file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Piece {
-    Hole(u64),
-    Data {
-        from: u64,
-        to: u64,
-        /// Whether a hole, or the file, ends before it.
-        begins: bool,
-        /// Where the data it lies in ends.
-        end: u64,
-    },
-}
-
-/// What became of a piece.
-struct Done {
-    start: u64,
-    end: u64,
-    items: Vec<Item>,
-    /// Whether the file ended before it should.
-    is_short: bool,
-}
-
-/// A long file in work.
-pub(super) struct LongFile<'s> {
-    file: OwnedFd,
-    facts: Facts,
-    path: Vec<u8>,
-    pieces: Vec<Piece>,
-    progress: Mutex<Progress<'s>>,
-}
-
-struct Progress<'s> {
-    /// None once it is finished, or cannot be.
-    task: Option<Box<FileTask<'s>>>,
-    /// The next piece to be taken.
-    next: usize,
-    /// The next piece to be joined, and where it has to begin.
-    joined: usize,
-    at: u64,
-    waiting: BTreeMap<usize, Done>,
-    /// Whether the piece to be joined next is to be cut again.
-    again: bool,
-    /// Workers that were sent away because too much waits.
-    parked: usize,
-    recipe: RecipeBuilder,
-    size: u64,
-}
-
-/// A part that is being stored.
-pub(super) struct PartTag<'s> {
-    long: Arc<LongFile<'s>>,
-    number: usize,
-    start: u64,
-    end: u64,
-    is_short: bool,
-}
 
 /// Whether several workers share the file.
 pub(super) fn is_long(pool: &Pool<'_>, facts: &Facts) -> bool {
@@ -187,7 +130,7 @@ fn pieces(file: &OwnedFd, facts: &Facts, part: u64) -> Option<Vec<Piece>> {
 /// Takes the next piece of a long file, and the one after it next.
 pub(super) fn advance<'s>(
     pool: &Pool<'s>,
-    long: &Arc<LongFile<'s>>,
+    long: &Arc<LongFile<FileTask<'s>>>,
     writer: &mut Option<ContentWriter<Tag<'s>>>,
     buffer: &mut Vec<u8>,
 ) -> Result<()> {
@@ -263,14 +206,23 @@ pub(super) fn advance<'s>(
 }
 
 /// A part has its place in the store.
-pub(super) fn stored<'s>(pool: &Pool<'s>, part: PartTag<'s>, content: Content) -> Result<()> {
+pub(super) fn stored<'s>(
+    pool: &Pool<'s>,
+    part: PartTag<FileTask<'s>>,
+    content: Content,
+) -> Result<()> {
     let Recipe::Inline(items) = content.recipe else { return Ok(()) };
     let PartTag { long, number, start, end, is_short } = part;
     join(pool, &long, number, Done { start, end, items, is_short })
 }
 
 /// Puts what is done to what came before it, as far as it goes.
-fn join<'s>(pool: &Pool<'s>, long: &Arc<LongFile<'s>>, number: usize, done: Done) -> Result<()> {
+fn join<'s>(
+    pool: &Pool<'s>,
+    long: &Arc<LongFile<FileTask<'s>>>,
+    number: usize,
+    done: Done,
+) -> Result<()> {
     let Some(session) = pool.session else { return Ok(()) };
     let mut progress = locked(&long.progress);
     let progress_ref = &mut *progress;
@@ -319,7 +271,7 @@ fn join<'s>(pool: &Pool<'s>, long: &Arc<LongFile<'s>>, number: usize, done: Done
 }
 
 /// The file cannot be read to its end.
-fn fail<'s>(pool: &Pool<'s>, long: &LongFile<'s>, trouble: Trouble) -> Result<()> {
+fn fail<'s>(pool: &Pool<'s>, long: &LongFile<FileTask<'s>>, trouble: Trouble) -> Result<()> {
     let Some(task) = locked(&long.progress).task.take() else { return Ok(()) };
     match trouble.of_the_way() {
         Ok(failure) => pool.stop(Some(failure)),
@@ -340,7 +292,7 @@ struct Ended {
 /// Cuts a stretch of the file.
 struct Cutter<'a, 's> {
     pool: &'a Pool<'s>,
-    long: &'a LongFile<'s>,
+    long: &'a LongFile<FileTask<'s>>,
     buffer: &'a mut Vec<u8>,
     /// Where the data ends.
     end: u64,

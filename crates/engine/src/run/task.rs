@@ -10,7 +10,7 @@ use skellin_place::FarPart;
 use skellin_plan::Verdict;
 use skellin_store::{Below, Body, Entry, TreeBuilder};
 
-use super::{held::Held, parts::LongFile, report::Change};
+use super::{held::Held, long::LongFile, report::Change};
 use crate::{
     ground::{FarFile, Ground, Trouble, open_file},
     locked::locked,
@@ -26,7 +26,7 @@ pub(super) enum Task<'s> {
     /// Read a file.
     File(Box<FileTask<'s>>),
     /// Read a part of a long file.
-    Part(Arc<LongFile<'s>>),
+    Part(Arc<LongFile<FileTask<'s>>>),
 }
 
 impl Task<'_> {

@@ -3,10 +3,9 @@
 use skellin_store::ContentWriter;
 
 use super::{
-    directory,
-    file::{self, Tag},
-    parts,
+    directory, file, parts,
     pool::{Pool, Waited},
+    stored::{Tag, finished},
     task::Task,
 };
 use crate::error::Result;
@@ -67,7 +66,7 @@ fn hand_over<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<()> {
     let Some(writer) = writer else { return Ok(()) };
     for (tag, content) in writer.take_done() {
         match tag {
-            Tag::File(task) => file::finished(pool, *task, content)?,
+            Tag::File(task) => finished(pool, *task, content)?,
             Tag::Part(part) => parts::stored(pool, *part, content)?,
         }
     }

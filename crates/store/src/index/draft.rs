@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 
 use super::{
+    layout::{HAS_LENGTHS, HAS_PARTS, HEAD, MAGIC, PartRow, SegmentContainer, SegmentId},
     record::{Record, encode_rows, filter_blocks},
-    segment::{HAS_LENGTHS, HAS_PARTS, HEAD, MAGIC, SegmentContainer, SegmentId},
 };
 use crate::{
     container::Directory,
-    ids::{Class, ContainerId, Prefix, RunId},
+    ids::{Class, ContainerId, RunId},
     keys::WRAPPED,
 };
 
@@ -22,16 +22,6 @@ pub(crate) struct SegmentDraft {
     /// The wrapped content keys of runs whose containers it lists.
     pub keys: BTreeMap<(RunId, Class), [u8; WRAPPED]>,
     pub records: Vec<Record>,
-}
-
-/// A part of the records of a long segment: an object of its own.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct PartRow {
-    pub records: u64,
-    /// The least prefix in it.
-    pub first: Prefix,
-    /// BLAKE3 of its filter and records.
-    pub hash: [u8; 32],
 }
 
 impl SegmentDraft {

@@ -13,8 +13,9 @@ use skellin_place::ObjectName;
 use super::{
     Cache,
     cached::{self, CachedBytes},
-    draft::{PartRow, SegmentDraft},
-    segment::{Segment, SegmentBytes, SegmentId},
+    draft::SegmentDraft,
+    layout::{PartRow, SegmentId},
+    segment::{Segment, SegmentBytes},
 };
 use crate::{
     bounds,

@@ -7,9 +7,10 @@ use std::{
 };
 
 use super::{
-    draft::{PartRow, SegmentDraft},
+    draft::SegmentDraft,
+    layout::{PartRow, SegmentContainer, SegmentId},
     record::{Record, encode_rows},
-    segment::{Records, Segment, SegmentId},
+    segment::{Records, Segment},
 };
 use crate::{
     error::{Result, StoreError},
@@ -106,7 +107,7 @@ impl Store {
         let mut known = HashMap::new();
         let mut numbers = Vec::new();
         for (_, segment) in segments {
-            let number = |container: &super::segment::SegmentContainer| {
+            let number = |container: &SegmentContainer| {
                 *known.entry(container.id).or_insert_with(|| {
                     draft.containers.push(container.clone());
                     (draft.containers.len() - 1) as u32

@@ -2,6 +2,7 @@
 
 mod cached;
 mod draft;
+mod layout;
 mod loading;
 mod merging;
 mod record;
@@ -15,10 +16,10 @@ use std::{
 };
 
 pub(crate) use draft::SegmentDraft;
+pub(crate) use layout::SegmentId;
 pub(crate) use loading::Found;
 pub(crate) use merging::RECORDS_A_PART;
 pub(crate) use record::Record;
-pub(crate) use segment::SegmentId;
 pub(crate) use tiers::Tiers;
 
 use segment::Segment;

@@ -5,7 +5,7 @@ use std::{
     sync::{Mutex, PoisonError},
 };
 
-use super::segment::{Segment, SegmentId};
+use super::{layout::SegmentId, segment::Segment};
 
 /// So many segments of one level are merged into one of the next.
 pub(crate) const TIER: usize = 8;
