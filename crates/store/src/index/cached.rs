@@ -1,7 +1,9 @@
 //! Segments on this machine, opened and proven once. A file is proven page by page as it is read: opening
 //! it costs its table, not its bytes.
 //!
-//!     proof (32) | length (8) | a proof of each page (16 each) | the bytes
+//! ```text
+//! proof (32) | length (8) | a proof of each page (16 each) | the bytes
+//! ```
 //!
 //! It is read and never mapped: a mapping of a file that somebody cuts, or on a failing disk, ends
 //! the process.
