@@ -8,7 +8,7 @@ use std::{
     },
 };
 
-use crate::{
+use crate::format::{
     container::{ContainerKey, Salt},
     ids::ContainerId,
 };

@@ -6,9 +6,11 @@ use skellin_place::Place;
 
 use crate::{
     Cache, DataShare, Store,
-    container::ContainerHeader,
-    ids::{Class, ContainerId},
-    keys::Secret,
+    format::{
+        container::ContainerHeader,
+        ids::{Class, ContainerId},
+        keys::Secret,
+    },
     protocol_tests::{
         PASSPHRASE, Unwatched, data_containers, memory, name, noise, open, read, run,
     },

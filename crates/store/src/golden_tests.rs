@@ -7,8 +7,8 @@ use skellin_place::{MemoryPlace, Place};
 
 use crate::{
     Cache, DataShare, Store,
+    format::signed::{decode, encode},
     protocol_tests::{PASSPHRASE, Unwatched, begin, draft, memory, name, noise, open, put, read},
-    signed::{decode, encode},
 };
 
 /// Objects by name, as [`dump`] made them on 30 November 2026: nine nights, a merged index segment in

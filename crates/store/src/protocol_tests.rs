@@ -12,9 +12,11 @@ use crate::{
     Cache, Comparison, Compression, ContentWriter, Creation, DataShare, Entry, Item, Layout,
     Moment, NewPassphrase, Owner, PassphraseCost, Recipe, RunId, Session, SessionStart, Snapshot,
     SnapshotDraft, SnapshotSource, Store, StoreError, TreeBuilder,
-    control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
-    ids::{Class, ContainerId},
-    signed::Machine,
+    format::{
+        ids::{Class, ContainerId},
+        signed::Machine,
+    },
+    records::control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
     tree::Body,
     verify::{VerifyProgress, VerifyWatch},
 };

@@ -6,14 +6,18 @@ use proptest::prelude::*;
 
 use crate::{
     ExceptionRecord, Fingerprint, Lineage, RunId, Snapshot, SnapshotSource, StoreId,
-    container::{Checkpoint, ContainerHeader},
-    control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
-    header::{Header, Layout},
-    ids::{Class, ContainerId, hex, unhex},
-    keys::{Keys, Secret},
-    needed::{NeededRecord, NeededTiers},
-    signed::{Machine, Signed, decode, encode},
-    slot::{self, PassphraseCost, Slot},
+    format::{
+        container::{Checkpoint, ContainerHeader},
+        header::{Header, Layout},
+        ids::{Class, ContainerId, hex, unhex},
+        keys::{Keys, Secret},
+        signed::{Machine, Signed, decode, encode},
+        slot::{self, PassphraseCost, Slot},
+    },
+    records::{
+        control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
+        needed::{NeededRecord, NeededTiers},
+    },
 };
 
 fn run_id() -> impl Strategy<Value = RunId> {

@@ -11,23 +11,27 @@ use std::{
 use skellin_place::{Extent, Place};
 
 use crate::{
-    block::Block,
-    blocks::{BlockCache, ProvenBlocks},
-    chunker::Chunker,
-    container::{
-        ContainerHeader, ContainerKey, Directory, HEADER, Salt, TRAILER, directory_range,
-        open_directory,
-    },
     containers::{Container, Containers, Location},
     error::{Result, StoreError},
-    header::Header,
-    ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+    format::{
+        block::Block,
+        chunker::Chunker,
+        container::{
+            ContainerHeader, ContainerKey, Directory, HEADER, Salt, TRAILER, directory_range,
+            open_directory,
+        },
+        header::Header,
+        ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+        keys::{Keys, Secret, WRAPPED},
+    },
     index::{Cache, Index, RECORDS_A_PART, Tiers},
-    keys::{Keys, Secret, WRAPPED},
-    nearby::Nearby,
-    opening::{self, HEADER_NAMES, Unlocked},
-    rereading::twice,
-    suspects::Suspects,
+    opening::unlocking::{HEADER_NAMES, Unlocked, unlock},
+    reading::{
+        blocks::{BlockCache, ProvenBlocks},
+        nearby::Nearby,
+        rereading::twice,
+        suspects::Suspects,
+    },
     tree::Spot,
 };
 
@@ -102,7 +106,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoStore`], [`StoreError::WrongPassphrase`], damage, or a failure of the place.
     pub fn open(place: Arc<dyn Place>, passphrase: &[u8], cache: Cache) -> Result<Self> {
-        let Unlocked { header, epoch, master } = opening::unlock(&*place, passphrase, &cache)?;
+        let Unlocked { header, epoch, master } = unlock(&*place, passphrase, &cache)?;
         let nearby = Nearby::new(&cache, header.store, place.is_far());
         let keys = Keys::from_master(header.store, epoch, &master)?;
         let published = [header.data_key, header.tree_key, header.signing_key];

@@ -17,7 +17,7 @@ use std::{
 };
 
 use super::segment::SegmentBytes;
-use crate::{keys::Secret, nearby::write_private};
+use crate::{format::keys::Secret, reading::nearby::write_private};
 
 const HEAD: usize = 40;
 const PAGE: u64 = 4096;

@@ -6,7 +6,7 @@ use super::{
     layout::{HAS_LENGTHS, HAS_PARTS, HEAD, MAGIC, PartRow, SegmentContainer, SegmentId},
     record::{Record, encode_rows, filter_blocks},
 };
-use crate::{
+use crate::format::{
     container::Directory,
     ids::{Class, ContainerId, RunId},
     keys::WRAPPED,

@@ -1,10 +1,12 @@
 //! How segments are laid out: the sizes of their tables, and what these list.
 
 use crate::{
-    container::Salt,
     containers::ContainerLength,
-    ids::{ContainerId, Prefix, RunId},
-    keys::WRAPPED,
+    format::{
+        container::Salt,
+        ids::{ContainerId, Prefix, RunId},
+        keys::WRAPPED,
+    },
 };
 
 pub(super) const MAGIC: &[u8; 8] = b"SKINDEX1";

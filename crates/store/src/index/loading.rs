@@ -18,12 +18,14 @@ use super::{
     segment::{Segment, SegmentBytes},
 };
 use crate::{
-    bounds,
     error::{Result, StoreError},
-    ids::{Class, ContainerId, RunId, unhex},
-    keys::Secret,
-    rereading::twice,
-    signed::{Machine, Signed},
+    format::{
+        bounds,
+        ids::{Class, ContainerId, RunId, unhex},
+        keys::Secret,
+        signed::{Machine, Signed},
+    },
+    reading::rereading::twice,
     store::Store,
 };
 

@@ -14,7 +14,7 @@ use super::{
 };
 use crate::{
     error::{Result, StoreError},
-    signed::Machine,
+    format::signed::Machine,
     store::Store,
 };
 

@@ -27,7 +27,7 @@ use segment::Segment;
 use crate::{
     containers::{ContainerIx, Containers, Location},
     error::Result,
-    ids::{ContainerId, Prefix},
+    format::ids::{ContainerId, Prefix},
 };
 
 /// Where decrypted segments are kept between runs, and whether new ones may be written.

@@ -1,7 +1,7 @@
 //! The rows of an index: where the content of a fingerprint lies; and the filter that tells of most
 //! fingerprints that there is no row.
 
-use crate::ids::Prefix;
+use crate::format::ids::Prefix;
 
 /// Bytes of a record.
 pub(super) const RECORD: usize = 24;

@@ -14,8 +14,10 @@ use super::{
 };
 use crate::{
     error::{Result, StoreError},
-    ids::{Class, ContainerId, Prefix, RunId},
-    keys::WRAPPED,
+    format::{
+        ids::{Class, ContainerId, Prefix, RunId},
+        keys::WRAPPED,
+    },
 };
 
 /// Records that are read at a time when all are.

@@ -9,9 +9,11 @@ use super::{
     spot::Spot,
 };
 use crate::{
-    container::Salt,
     containers::{Containers, Location},
-    ids::{Class, ContainerId, RunId},
+    format::{
+        container::Salt,
+        ids::{Class, ContainerId, RunId},
+    },
 };
 
 const ANNEX_CONTAINER: usize = 40;

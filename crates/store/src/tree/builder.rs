@@ -6,7 +6,7 @@ use super::{
     needs::{Gathered, Needs},
     page::{self, ChildLabel, RECIPE_LEVEL},
 };
-use crate::{error::Result, ids::Fingerprint};
+use crate::{error::Result, format::ids::Fingerprint};
 
 /// A page is not cut before it has so many bytes.
 const SHORT: usize = 4 << 10;

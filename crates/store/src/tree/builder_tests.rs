@@ -9,7 +9,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::{
-    ids::Fingerprint,
+    format::ids::Fingerprint,
     tree::{
         annex::{Hints, Refs},
         entry::{Body, ChunkRef, Moment},

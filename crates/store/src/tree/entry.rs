@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::{needs::Needs, spot::Spot};
-use crate::ids::Fingerprint;
+use crate::format::ids::Fingerprint;
 
 /// A page, by its fingerprint.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -12,7 +12,7 @@ use super::needs::Needs;
 use super::spot::Spot;
 use crate::{
     error::{Result, StoreError},
-    ids::Fingerprint,
+    format::ids::Fingerprint,
 };
 
 /// Level of a page that lists chunks; inner pages of a recipe count up from here.

@@ -1,7 +1,7 @@
 use super::*;
 use crate::{
     containers::{Containers, Location},
-    ids::{Class, ContainerId, RunId},
+    format::ids::{Class, ContainerId, RunId},
     tree::{
         annex::{attach, split},
         needs::Within,

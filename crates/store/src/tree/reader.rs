@@ -12,7 +12,7 @@ use super::{
 use crate::{
     containers::Location,
     error::{Result, StoreError},
-    ids::{Class, Fingerprint},
+    format::ids::{Class, Fingerprint},
     store::Store,
 };
 

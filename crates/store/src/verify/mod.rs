@@ -9,11 +9,13 @@ use std::collections::HashSet;
 
 use crate::{
     error::{Result, StoreError},
-    ids::{ContainerId, RunId},
+    format::ids::{ContainerId, RunId},
     index::Found,
-    needed::NeededRecord,
-    opening,
-    snapshot::{ListedSnapshot, Snapshot},
+    opening::unlocking,
+    records::{
+        needed::NeededRecord,
+        snapshot::{ListedSnapshot, Snapshot},
+    },
     store::Store,
 };
 
@@ -29,7 +31,7 @@ impl Store {
     /// report.
     pub fn verify(&self, share: DataShare, watch: &dyn VerifyWatch) -> Result<VerifyReport> {
         let mut found = Findings::default();
-        for (object, why) in opening::examine(&*self.place, &self.header)? {
+        for (object, why) in unlocking::examine(&*self.place, &self.header)? {
             found.note(object, None, why);
         }
         self.condemn_from_notices(&HashSet::new())?;

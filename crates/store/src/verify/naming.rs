@@ -5,8 +5,8 @@ use std::collections::{HashMap, HashSet};
 use super::report::{Findings, TouchedFile, VerifyWatch};
 use crate::{
     error::{Result, StoreError},
-    ids::{Fingerprint, Prefix},
-    snapshot::{ListedSnapshot, Snapshot},
+    format::ids::{Fingerprint, Prefix},
+    records::snapshot::{ListedSnapshot, Snapshot},
     store::Store,
     tree::{Body, Entries, Item, Recipe},
 };

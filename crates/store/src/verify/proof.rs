@@ -13,10 +13,10 @@ use skellin_place::{Extent, ObjectName};
 use super::report::{DataShare, Findings, VerifyProgress, VerifyWatch};
 use crate::{
     error::{Result, StoreError},
-    ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+    format::ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
     index::Found,
-    opening::passes_over,
-    snapshot::{ListedSnapshot, Snapshot},
+    opening::unlocking::passes_over,
+    records::snapshot::{ListedSnapshot, Snapshot},
     store::{ProvenContents, Store},
     tree::{Body, Item, PageRef, Recipe},
 };

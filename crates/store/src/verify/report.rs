@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::ids::{Prefix, RunId};
+use crate::format::ids::{Prefix, RunId};
 
 /// How much of the data is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
