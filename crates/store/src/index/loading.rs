@@ -5,7 +5,8 @@ use std::{
     collections::HashSet,
     fs,
     path::{Path, PathBuf},
-    sync::{PoisonError, atomic::Ordering},
+    sync::{OnceLock, PoisonError, atomic::Ordering},
+    thread::available_parallelism,
 };
 
 use skellin_place::ObjectName;
@@ -25,7 +26,10 @@ use crate::{
         keys::Secret,
         signed::{Machine, Signed},
     },
-    reading::rereading::twice,
+    reading::{
+        parallel::{AT_ONCE, side_by_side},
+        rereading::twice,
+    },
     store::Store,
 };
 
@@ -124,8 +128,19 @@ impl Store {
             let ids = self.listed_segments()?;
             let mut segments = Vec::new();
             let mut complete = true;
-            for id in ids {
-                match self.load_segment(id) {
+            let loaded: Vec<OnceLock<Result<Segment>>> =
+                ids.iter().map(|_| OnceLock::new()).collect();
+            let at_once = match self.place.is_far() {
+                true => AT_ONCE,
+                false => available_parallelism().map_or(1, usize::from),
+            };
+            let slots: Vec<_> = ids.iter().zip(&loaded).collect();
+            side_by_side(&slots, at_once, |(id, slot)| {
+                let _ = slot.set(self.load_segment(**id));
+            });
+            for (id, loaded) in ids.into_iter().zip(loaded) {
+                let Some(loaded) = loaded.into_inner() else { continue };
+                match loaded {
                     Ok(segment) => segments.push((id, segment)),
                     // It stays while a part of it is missing: it is no segment any more.
                     Err(StoreError::Place(error))

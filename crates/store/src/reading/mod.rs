@@ -4,6 +4,7 @@ pub(crate) mod blocks;
 pub(crate) mod damage;
 pub(crate) mod fetching;
 pub(crate) mod nearby;
+pub(crate) mod parallel;
 pub(crate) mod rereading;
 pub(crate) mod suspects;
 pub(crate) mod usage;

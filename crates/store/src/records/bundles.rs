@@ -4,10 +4,7 @@
 
 use std::{
     collections::{BTreeMap, HashSet},
-    sync::{
-        PoisonError,
-        atomic::{AtomicUsize, Ordering},
-    },
+    sync::PoisonError,
 };
 
 use minicbor::{Decode, Encode, bytes::ByteVec};
@@ -20,7 +17,10 @@ use crate::{
         ids::RunId,
         signed::{decode, encode},
     },
-    reading::rereading::twice,
+    reading::{
+        parallel::{AT_ONCE, side_by_side},
+        rereading::twice,
+    },
     records::snapshot::ListedSnapshot,
     store::Store,
 };
@@ -31,8 +31,6 @@ pub(crate) const BUNDLED: usize = 8;
 const LONG: u64 = 8 << 20;
 /// A snapshot of more bytes stays alone.
 const LARGE: usize = 256 << 10;
-/// So many requests are under way at a time.
-const AT_ONCE: usize = 16;
 
 /// The name of a bundle: the run that wrote it, and how often its content was merged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -69,20 +67,6 @@ impl BundleId {
     }
 }
 
-/// Does the same with each of many, some of them at the same time.
-fn side_by_side<T: Sync>(many: &[T], each: impl Fn(&T) + Sync) {
-    let next = AtomicUsize::new(0);
-    std::thread::scope(|scope| {
-        for _ in 0..many.len().min(AT_ONCE) {
-            scope.spawn(|| {
-                while let Some(one) = many.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    each(one);
-                }
-            });
-        }
-    });
-}
-
 impl Store {
     /// Fetches what these snapshots say from a far place with as few requests as that takes. What
     /// cannot be fetched is asked for again, and its failure told, when it is read.
@@ -99,7 +83,7 @@ impl Store {
             && let Ok(bundles) = self.listed_bundles()
         {
             let leaves: HashSet<&str> = wanted.iter().map(|one| one.object.leaf()).collect();
-            side_by_side(&bundles, |(id, _)| {
+            side_by_side(&bundles, AT_ONCE, |(id, _)| {
                 let contents = self.read_bundle(*id).unwrap_or_default();
                 for (leaf, sealed) in contents {
                     if leaves.contains(leaf.as_str()) {
@@ -109,7 +93,7 @@ impl Store {
             });
             wanted.retain(lacks);
         }
-        side_by_side(&wanted, |one| {
+        side_by_side(&wanted, AT_ONCE, |one| {
             if let Ok(sealed) = self.place.fetch(&one.object, bounds::SNAPSHOT) {
                 self.hold(one.object.leaf().to_owned(), sealed);
             }
