@@ -52,6 +52,8 @@ pub const FOLDERS: &[&str] = &[
 ];
 /// Sizes of containers for lines that break again and again, in bytes.
 const NARROW: [u32; 3] = [2 << 20, 1 << 20, 256 << 10];
+/// After so many headers of containers that were read for their keys it is better to read all snapshots.
+const MANY_HEADERS: u32 = 8;
 /// A directory of a container is fetched together with the trailer if it is no longer than this.
 const USUAL_DIRECTORY: u64 = 64 << 10;
 
@@ -93,6 +95,8 @@ pub struct Store {
     pub(crate) compares: AtomicBool,
     chunker: Chunker,
     run_keys: Mutex<HashMap<(RunId, Class), RunKey>>,
+    /// How many headers of containers were read at a far place for want of a run's key.
+    headers_read: AtomicU32,
     pub(crate) suspects: Suspects,
     pub(crate) blocks: BlockCache,
     pub(crate) proven: ProvenBlocks,
@@ -135,6 +139,7 @@ impl Store {
             compares: AtomicBool::new(false),
             chunker,
             run_keys: Mutex::default(),
+            headers_read: AtomicU32::new(0),
             suspects: Suspects::default(),
             blocks: BlockCache::default(),
             proven: ProvenBlocks::default(),
@@ -254,8 +259,16 @@ impl Store {
         if let Some(key) = container.key.get() {
             return Ok(Arc::clone(key));
         }
-        let known = container.salt.get().copied().zip(self.run_key(container.id));
-        let key = match known {
+        let known = || container.salt.get().copied().zip(self.run_key(container.id));
+        let mut found = known();
+        if found.is_none()
+            && self.place.is_far()
+            && self.headers_read.fetch_add(1, Ordering::Relaxed) == MANY_HEADERS
+        {
+            self.learn_keys_of_snapshots();
+            found = known();
+        }
+        let key = match found {
             Some((salt, run_key)) => ContainerKey::new(&run_key, container.id, &salt),
             None => {
                 let header = self.container_header(container.id)?;
@@ -264,6 +277,16 @@ impl Store {
         };
         let key = Arc::new(key);
         Ok(Arc::clone(container.key.get_or_init(|| key)))
+    }
+
+    /// Learns the content keys of all runs that have a snapshot: bundles tell many with one request.
+    fn learn_keys_of_snapshots(&self) {
+        // What cannot be learned so is read from headers, one by one.
+        let Ok(listed) = self.snapshots() else { return };
+        self.fetch_snapshots(&listed);
+        for one in &listed {
+            let _ = self.read_snapshot(one);
+        }
     }
 
     /// The clear header of a container, from its second copy if need be.

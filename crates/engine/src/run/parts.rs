@@ -8,12 +8,13 @@
 
 use std::{
     collections::BTreeMap,
+    num::NonZeroU64,
     os::fd::OwnedFd,
     sync::{Arc, Mutex, atomic::Ordering},
 };
 
 use rustix::{
-    fs::{SeekFrom, seek},
+    fs::{Advice, SeekFrom, fadvise, seek},
     io::{Errno, pread},
 };
 use skellin_store::{Content, ContentWriter, Item, Recipe, RecipeBuilder};
@@ -33,6 +34,10 @@ const PART: u64 = 512;
 const LEAD: u64 = 16;
 /// Read at a time, in bytes.
 const PIECE: u64 = 512 << 10;
+/// So many workers read one file: each at its own place, between which a disk has to go to and fro.
+const MOST_READERS: usize = 4;
+/// So much of a part is asked of the disk at once, in bytes.
+const ADVANCE: u64 = 8 << 20;
 /// Parts that may be done before those in front of them are.
 const MOST_AHEAD: usize = 64;
 /// Where a part begins of which nobody knows that yet.
@@ -57,7 +62,7 @@ pub(super) fn share<'s>(
     let Some(pieces) = pieces(&file, facts, part) else {
         return Err(Box::new((task, file)));
     };
-    let tokens = pool.workers.min(pieces.len());
+    let tokens = pool.workers.min(pieces.len()).min(MOST_READERS);
     let long = Arc::new(LongFile {
         file,
         facts: *facts,
@@ -342,7 +347,7 @@ impl<'s> Cutter<'_, 's> {
         let chunker = self.pool.store.chunker();
         let capacity = PIECE as usize + 2 * chunker.longest();
         self.buffer.resize(capacity.max(self.buffer.len()), 0);
-        let (mut at, mut filled) = (from, 0usize);
+        let (mut at, mut filled, mut advised) = (from, 0usize, from);
         loop {
             if self.pool.is_stopped() {
                 return Ok(Ok(Ended { at, is_short: false }));
@@ -350,6 +355,12 @@ impl<'s> Cutter<'_, 's> {
             self.pool.set_current(&self.long.path);
             let offset = at + filled as u64;
             let room = (self.end - offset).min(PIECE) as usize;
+            if offset + room as u64 > advised {
+                advised = offset + ADVANCE;
+                // Advice that is not taken costs time, no more.
+                let length = NonZeroU64::new(ADVANCE);
+                let _ = fadvise(&self.long.file, offset, length, Advice::WillNeed);
+            }
             let got = match read(&self.long.file, &mut self.buffer[filled..filled + room], offset) {
                 Ok(got) => got,
                 Err(error) => return Ok(Err(error.into())),

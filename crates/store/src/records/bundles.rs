@@ -213,6 +213,8 @@ impl Store {
             for one in &alone {
                 let leaf = one.object.leaf();
                 let kept = self.nearby.snapshot(leaf).or_else(|| self.take_fetched(leaf));
+                // What is kept near may be damaged, and a bundle stays.
+                let kept = kept.filter(|kept| self.open_snapshot(one, leaf, kept).is_ok());
                 let sealed = kept.map_or_else(
                     || Ok(self.place.fetch(&one.object, bounds::SNAPSHOT)?),
                     Ok::<_, StoreError>,

@@ -5,7 +5,7 @@ use skellin_place::{CountingPlace, MemoryPlace, Place};
 use super::*;
 use crate::{
     Cache, DataShare,
-    protocol_tests::{PASSPHRASE, Unwatched, memory, name, noise, open, run},
+    protocol_tests::{PASSPHRASE, Unwatched, memory, name, noise, open, read, run},
 };
 
 fn nights(place: &Arc<dyn Place>, nights: std::ops::Range<i64>) {
@@ -106,4 +106,29 @@ fn a_snapshot_that_is_gone_leaves_its_bundle_when_that_is_merged() {
     assert_eq!(look_back(&memory, Cache::None).0.len(), 59, "what a bundle has is not listed");
     nights(&place, 60..66);
     assert_eq!(holds(), 0);
+}
+
+/// Who knows nothing of a far store reads a few headers for the keys of runs, and then all snapshots.
+#[test]
+fn the_keys_of_many_runs_are_had_with_few_requests() {
+    let (memory, place) = memory();
+    let files: Vec<_> =
+        (0..40).map(|night: u64| (format!("page-{night:02}"), noise(night, 300))).collect();
+    for night in 0..files.len() {
+        let so_far = files[..=night].iter().map(|(name, content)| (name.as_str(), content.clone()));
+        run(&place, night as i64, &so_far.collect::<Vec<_>>());
+    }
+    let counting = Arc::new(CountingPlace::new(Arc::new(memory.clone())));
+    let place: Arc<dyn Place> = counting.clone();
+    let store = Store::open(place, PASSPHRASE, Cache::None).expect("opens");
+    let newest = store.snapshots().expect("lists").pop().expect("a snapshot");
+    let snapshot = store.read_snapshot(&newest).expect("reads");
+    counting.take();
+    for (file, content) in &files {
+        assert_eq!(read(&store, &snapshot, file).expect("reads"), *content);
+    }
+    let asked = counting.take();
+    let of_data = asked.iter().filter(|asked| asked.starts_with("read data/")).count();
+    assert!(of_data <= 40 + 9, "a block of each, and a few headers: {of_data}");
+    assert!(asked.len() < 40 + 9 + 25, "{}: {asked:?}", asked.len());
 }
