@@ -18,7 +18,7 @@ use skellin_store::{
 };
 
 use crate::{
-    far::{self, Far},
+    far::{self, Far, row},
     say,
 };
 
@@ -376,8 +376,4 @@ fn anonymous() -> Result<u64> {
     let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:")).context("RssAnon")?;
     let kibibytes: u64 = line.trim().trim_end_matches(" kB").parse()?;
     Ok(kibibytes << 10)
-}
-
-fn row(name: &str, ours: impl AsRef<str>, limit: impl AsRef<str>, ratio: f64, wanted: &str) {
-    far::row(name, ours, limit, ratio, wanted);
 }

@@ -1,4 +1,4 @@
-//! Making up for `leave` commands that a run which ended without a word has left owed.
+//! Making up for `leave` commands that a run which ended unexpectedly did not get to.
 
 use super::{Conductor, LEAVE_HINT, reading::Steps};
 use crate::{
@@ -10,7 +10,7 @@ use crate::{
 };
 
 impl Conductor<'_> {
-    /// Runs the `leave` commands that runs which ended without a word have left owed: of one plan,
+    /// Runs the `leave` commands that runs which ended unexpectedly did not get to: of one plan,
     /// whose lock is held, or of all that are not being run. How many commands that were.
     pub fn make_up_for_leaves(&self) -> usize {
         self.leave_what_is_owed(None, &self.steps(None))

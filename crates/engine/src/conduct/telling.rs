@@ -15,7 +15,7 @@ use crate::{
     tell::{About, Happening, note_standing},
 };
 
-/// So many paths that were left out are named in a message.
+/// So many paths with exceptions are named in a message.
 const NAMED: usize = 5;
 /// So far back the newest good run of a plan is looked for.
 const LOOKED_BACK: usize = 1000;

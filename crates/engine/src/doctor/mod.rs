@@ -1,4 +1,4 @@
-//! A look at the whole set-up: what is wrong, what is missing, and what to mend.
+//! A look at the whole set-up: what is wrong, what is missing, and how to fix it.
 
 mod coverage;
 mod unattended;

@@ -1,4 +1,4 @@
-//! What is to mend where nobody looks: commands still owed, telling that reaches nobody, runs that
+//! Problems where nobody looks: commands still owed, telling that reaches nobody, runs that
 //! will not fit.
 
 use jiff::SignedDuration;

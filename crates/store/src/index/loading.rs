@@ -364,9 +364,9 @@ impl Store {
         Box::new(body)
     }
 
-    /// Removes a segment and its parts from the cache.
-    pub(crate) fn forget_cached(&self, id: SegmentId) {
-        self.remove_cached(|cached| cached == id);
+    /// Removes segments and their parts from the cache.
+    pub(crate) fn forget_cached(&self, ids: &[SegmentId]) {
+        self.remove_cached(|cached| ids.contains(&cached));
     }
 
     /// Removes from the cache what is at the place no more.

@@ -82,16 +82,13 @@ impl Store {
             if let Err(error) = self.write_merged(merged, (level + 1, &inputs), &segments, machine)
             {
                 // Half of it may lie there.
-                let _ = self.delete_segment(merged);
+                let _ = self.delete_segments(&[merged]);
                 return Err(error);
             }
             drop(segments);
             self.index.drop_segments(&inputs);
-            for id in &inputs {
-                self.delete_segment(*id)?;
-            }
+            self.delete_segments(&inputs)?;
             self.segments.removed(&inputs);
-            self.clear_stray_parts()?;
         }
         Ok(())
     }
@@ -152,31 +149,23 @@ impl Store {
         Ok(PartRow { records: records.len() as u64, first, hash })
     }
 
-    /// Deletes a segment: what makes it one first, then its parts.
-    pub(crate) fn delete_segment(&self, id: SegmentId) -> Result<()> {
-        self.place.delete(&id.object()?)?;
-        self.forget_cached(id);
-        let parts = self.listed_parts()?;
-        for (of, object) in parts.into_iter().filter(|(of, _)| *of == id) {
-            debug_assert_eq!(of, id);
+    /// Deletes segments: what makes them some first, then their parts, and with these the parts that a
+    /// crash has left without what makes them a segment. Those are listed before and after the open
+    /// runs: what is being written belongs to one of these, or has become whole.
+    pub(crate) fn delete_segments(&self, ids: &[SegmentId]) -> Result<()> {
+        for id in ids {
+            self.place.delete(&id.object()?)?;
+        }
+        self.forget_cached(ids);
+        let (own, mut strays): (Vec<_>, Vec<_>) =
+            self.listed_parts()?.into_iter().partition(|(id, _)| ids.contains(id));
+        if !strays.is_empty() {
+            let open = self.open_runs()?;
+            let whole: HashSet<SegmentId> = self.listed_segments()?.into_iter().collect();
+            strays.retain(|(id, _)| !whole.contains(id) && !open.contains(&id.run));
+        }
+        for (_, object) in own.into_iter().chain(strays) {
             self.place.delete(&object)?;
-        }
-        Ok(())
-    }
-
-    /// Deletes parts of segments that a crash left without what makes them one. Listed before and
-    /// after the open runs: what is being written belongs to one of these, or has become whole.
-    fn clear_stray_parts(&self) -> Result<()> {
-        let parts = self.listed_parts()?;
-        if parts.is_empty() {
-            return Ok(());
-        }
-        let open = self.open_runs()?;
-        let whole: HashSet<SegmentId> = self.listed_segments()?.into_iter().collect();
-        for (id, object) in parts {
-            if !whole.contains(&id) && !open.contains(&id.run) {
-                self.place.delete(&object)?;
-            }
         }
         Ok(())
     }

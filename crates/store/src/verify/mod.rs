@@ -167,14 +167,14 @@ impl Store {
                 // Merged since it was listed, or a part of it is missing.
                 Err(StoreError::Place(error)) if error.is_not_found() => {
                     if self.listed_segments()?.contains(&id) && !open.contains(&id.run) {
-                        self.forget_cached(id);
+                        self.forget_cached(&[id]);
                         broken = true;
                         found.note(error.subject, None, "it does not exist".to_owned());
                     }
                 }
                 Err(error) if error.is_unreadable() => {
                     // Without its copy in the cache the next run notices, and writes it again.
-                    self.forget_cached(id);
+                    self.forget_cached(&[id]);
                     broken = true;
                     if !open.contains(&id.run) {
                         found.note(id.to_string(), None, error.in_short());

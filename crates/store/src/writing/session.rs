@@ -18,7 +18,6 @@ use crate::{
         ids::{Class, ContainerId, Lineage, RunId},
         signed::Machine,
     },
-    index::SegmentId,
     records::{
         bundles::BUNDLED,
         control::{Ack, ContainerRun, Revoke, RunRecord},
@@ -283,7 +282,10 @@ impl Session {
         written?;
         // The snapshot is there: what follows is housekeeping, and may wait for the next run. While
         // the record is there nobody takes what is being merged for left behind.
-        let _ = self.drop_segments(&replaced);
+        // What broken segments held is in others now.
+        if !replaced.is_empty() {
+            let _ = store.delete_segments(&replaced);
+        }
         let _ = store.merge_segments(&self.writing.machine, || self.writing.next_segment());
         if (self.listed + 1).is_multiple_of(BUNDLED) {
             let _ = store.bundle_snapshots(self.writing.run);
@@ -328,14 +330,6 @@ impl Session {
             Some(lost) => Err(StoreError::Unsound(lost.id.to_string())),
             None => Ok(()),
         }
-    }
-
-    /// Removes broken segments; what they held is in others now.
-    fn drop_segments(&self, broken: &[SegmentId]) -> Result<()> {
-        for id in broken {
-            self.writing.store.delete_segment(*id)?;
-        }
-        Ok(())
     }
 
     /// Stores what the list of the snapshot's containers shares with those that follow it. What this
