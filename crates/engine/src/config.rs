@@ -18,6 +18,7 @@ use crate::{
     ownership::{self, Untrusted},
     places::{Grounds, local_directory},
     secrets::hide_variables,
+    words::Refusal,
 };
 
 /// A plan's file.
@@ -186,17 +187,13 @@ impl Configuration {
     /// A plan that can be used.
     ///
     /// # Errors
-    /// [`EngineError::Unknown`] if there is none of this name, or its file has mistakes.
+    /// [`Refusal`] if there is none of this name, or its file has mistakes.
     pub fn plan_without_mistakes(&self, name: &str) -> Result<&Plan> {
-        let mistaken = |what: String| EngineError::Unknown {
-            what,
-            hint: format!("skellin plan check {name}"),
-        };
         let plan = self.plan_file(name)?.plan.as_ref();
-        let plan = plan.ok_or_else(|| mistaken(format!("plan {name} has mistakes")))?;
+        let plan = plan.ok_or_else(|| Refusal::MistakesInPlan(name.to_owned()))?;
         let is_far = plan.sources.iter().any(|source| !source.is_absolute());
         match is_far && !self.host_problems.is_empty() {
-            true => Err(mistaken("hosts.toml has mistakes".to_owned())),
+            true => Err(Refusal::MistakesInHosts { plan: name.to_owned() }.into()),
             false => Ok(plan),
         }
     }
@@ -204,55 +201,47 @@ impl Configuration {
     /// A plan's file by name.
     ///
     /// # Errors
-    /// [`EngineError::Unknown`] with the nearest name there is.
+    /// [`Refusal`] with the nearest name there is.
     pub fn plan_file(&self, name: &str) -> Result<&PlanFile> {
-        let names = self.plans.iter().map(|plan| plan.name.as_str());
-        let hint = match skellin_plan::nearest(name, names) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if self.plans.is_empty() => format!(
-                "there are no plans yet: skellin plan new drafts one (or write {}/plans/NAME.toml)",
-                self.folders.config.display()
-            ),
-            None => "skellin plan list shows them".to_owned(),
-        };
         let found = self.plans.iter().find(|plan| plan.name == name);
-        found.ok_or_else(|| EngineError::Unknown { what: format!("no plan `{name}`"), hint })
+        let names = self.plans.iter().map(|plan| plan.name.as_str());
+        let none = || Refusal::NoPlan {
+            name: name.to_owned(),
+            near: skellin_plan::nearest(name, names).map(str::to_owned),
+            has_any: !self.plans.is_empty(),
+            folder: self.folders.config.clone(),
+        };
+        Ok(found.ok_or_else(none)?)
     }
 
     /// A channel by name.
     ///
     /// # Errors
-    /// [`EngineError::Unknown`] with the nearest name there is.
+    /// [`Refusal`] with the nearest name there is.
     pub fn channel(&self, name: &str) -> Result<&Channel> {
         let fine = &self.channels.fine;
-        let hint = match skellin_plan::nearest(name, fine.keys().map(String::as_str)) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if self.channels.names.iter().any(|known| known == name) => {
-                "it has mistakes: skellin plan check lists them".to_owned()
-            }
-            None if fine.is_empty() => {
-                format!("describe one in {}/channels.toml", self.folders.config.display())
-            }
-            None => format!("there are {}", fine.keys().cloned().collect::<Vec<_>>().join(", ")),
+        let none = || Refusal::NoChannel {
+            name: name.to_owned(),
+            near: skellin_plan::nearest(name, fine.keys().map(String::as_str)).map(str::to_owned),
+            has_mistakes: self.channels.names.iter().any(|known| known == name),
+            known: fine.keys().cloned().collect(),
+            folder: self.folders.config.clone(),
         };
-        fine.get(name)
-            .ok_or_else(|| EngineError::Unknown { what: format!("no channel `{name}`"), hint })
+        Ok(fine.get(name).ok_or_else(none)?)
     }
 
     /// A store by name.
     ///
     /// # Errors
-    /// [`EngineError::Unknown`] with the nearest name there is.
+    /// [`Refusal`] with the nearest name there is.
     pub fn store(&self, name: &str) -> Result<&StoreConfig> {
-        let hint = match skellin_plan::nearest(name, self.stores.fine.keys().map(String::as_str)) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if self.stores.fine.is_empty() => format!(
-                "there are no stores yet: describe one in {}/stores.toml",
-                self.folders.config.display()
-            ),
-            None => "skellin store list shows them".to_owned(),
+        let fine = &self.stores.fine;
+        let none = || Refusal::NoStore {
+            name: name.to_owned(),
+            near: skellin_plan::nearest(name, fine.keys().map(String::as_str)).map(str::to_owned),
+            has_any: !fine.is_empty(),
+            folder: self.folders.config.clone(),
         };
-        let found = self.stores.fine.get(name);
-        found.ok_or_else(|| EngineError::Unknown { what: format!("no store `{name}`"), hint })
+        Ok(fine.get(name).ok_or_else(none)?)
     }
 }

@@ -17,6 +17,7 @@ use crate::{
     renaming::name_key_file,
     secrets::Passphrase,
     whole_files::{append, create_whole, make_directory, write_key},
+    words::{Advice, Refusal},
 };
 
 /// A plan in the making, with its store if that is new too.
@@ -184,8 +185,7 @@ impl Draft {
         now: i64,
     ) -> Result<()> {
         let plan_path = self.plan_path(configuration);
-        let refused =
-            |what: String| EngineError::Unknown { what, hint: "change the draft".to_owned() };
+        let refused = |problem| Refusal::NotWritable { problem, advice: Advice::ChangeDraft };
         let text = self.plan.text().map_err(refused)?;
         let folder = plan_path.parent().unwrap_or(&configuration.folders.config);
         make_directory(folder)?;

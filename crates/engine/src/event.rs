@@ -3,6 +3,8 @@
 
 use std::{fmt, time::Duration};
 
+use crate::cause::Cause;
+
 /// How far a run, a restore or a verification is.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Progress {
@@ -80,50 +82,7 @@ pub struct Exception {
     /// The full path.
     pub path: Vec<u8>,
     /// Why not.
-    pub reason: String,
-}
-
-/// How the reason of an exception begins that is due to the store and not to the path.
-pub(crate) const UNREADABLE_STORE: &str = "not readable in the store";
-
-impl Exception {
-    /// What to do about it.
-    #[must_use]
-    pub fn remedy(&self) -> &'static str {
-        let has = |words: &str| self.reason.contains(words);
-        if has(UNREADABLE_STORE) {
-            "skellin verify lists all damage; an earlier snapshot or another store of the plan may have it intact"
-        } else if has("permission denied") {
-            "run it as a user who can read it, or exclude it with a rule"
-        } else if has("it does not exist") {
-            "check the mount; if it is gone for good, remove it from the plan"
-        } else if has("vanished or was replaced") {
-            "nothing to do if this was expected: the next run takes what is there then"
-        } else if has("changed while it was read") || has("grew while it was read") {
-            "stop whatever writes it during the run, or exclude it with a rule"
-        } else if has("Input/output error") {
-            "the disk may be failing: check it, then run again"
-        } else {
-            "check the path, then run again; a rule can exclude it"
-        }
-    }
-
-    /// What to do about it where something is restored.
-    #[must_use]
-    pub fn restore_remedy(&self) -> &'static str {
-        let has = |words: &str| self.reason.contains(words);
-        if has(UNREADABLE_STORE) {
-            self.remedy()
-        } else if has("no space left") || has("no free inodes") {
-            "free space there, then restore again: what is there stays"
-        } else if has("permission denied") || has("only root may") || has("could not be set") {
-            "restore it as a user who may do that, or elsewhere with --to"
-        } else if has("in the way") {
-            "move it away, or restore elsewhere with --to"
-        } else {
-            "check the path, then restore it again"
-        }
-    }
+    pub cause: Cause,
 }
 
 /// Takes events. It is called from many threads and must not block for long.

@@ -70,7 +70,7 @@ pub fn explain(
         });
     };
     let origin = grounds.of(source)?;
-    let judge = Judge::new(&plan.rules, origin, source, now).map_err(EngineError::Rules)?;
+    let judge = Judge::new(&plan.rules, origin, source, now)?;
     let facts = match judge.origin().facts(path, path == source).map_err(Trouble::of_the_way) {
         Ok(facts) => Some(facts),
         // That there is none is told; that it cannot be asked for is a failure.

@@ -2,7 +2,10 @@
 
 use std::path::PathBuf;
 
-use crate::error::{EngineError, Result};
+use crate::{
+    error::{EngineError, Result},
+    words::Refusal,
+};
 
 /// Where configuration, state and cache are.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -30,20 +33,21 @@ impl Folders {
         env: &dyn Fn(&str) -> Option<PathBuf>,
         is_root: bool,
     ) -> Result<Self> {
-        let own =
-            |variable: &str, for_root: &str, xdg: &str, below_home: &str| -> Result<PathBuf> {
-                if let Some(path) = env(variable) {
-                    return Ok(path);
-                }
-                if is_root {
-                    return Ok(PathBuf::from(for_root));
-                }
-                let base = env(xdg).or_else(|| env("HOME").map(|home| home.join(below_home)));
-                base.map(|base| base.join("skellin")).ok_or_else(|| EngineError::Unknown {
-                    what: "no home directory".to_owned(),
-                    hint: format!("set HOME or {variable}"),
-                })
-            };
+        let own = |variable: &'static str,
+                   for_root: &str,
+                   xdg: &str,
+                   below_home: &str|
+         -> Result<PathBuf> {
+            if let Some(path) = env(variable) {
+                return Ok(path);
+            }
+            if is_root {
+                return Ok(PathBuf::from(for_root));
+            }
+            let base = env(xdg).or_else(|| env("HOME").map(|home| home.join(below_home)));
+            base.map(|base| base.join("skellin"))
+                .ok_or_else(|| EngineError::from(Refusal::NoHome { variable }))
+        };
         Ok(Self {
             config: match config {
                 Some(config) => config,

@@ -9,6 +9,7 @@ use std::{
 use skellin_plan::{Explanation, FarSource, Matcher, NameOnly, PathKind, RuleSet, Traits, Verdict};
 
 use crate::{
+    error::{EngineError, Result},
     ground::{Ground, Origin},
     metadata::{Facts, Owners, Sort},
     path::join,
@@ -74,10 +75,11 @@ impl Judge {
     ///
     /// # Errors
     /// If the rules cannot be made ready.
-    pub fn new(rules: &RuleSet, origin: Origin, source: &Path, now: i64) -> Result<Self, String> {
+    pub fn new(rules: &RuleSet, origin: Origin, source: &Path, now: i64) -> Result<Self> {
         let path = source.as_os_str().as_bytes();
         let host = if origin.is_far() { FarSource::host_length(path) } else { 0 };
-        let matcher = rules.matcher(&path[host..], now.div_euclid(1000))?;
+        let matcher =
+            rules.matcher(&path[host..], now.div_euclid(1000)).map_err(EngineError::Rules)?;
         let device = match origin {
             Origin::Here => Facts::of_path(source, true).map_or(0, |facts| facts.identity().0),
             // No protocol tells it.

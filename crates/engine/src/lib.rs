@@ -4,6 +4,7 @@
 //! handed in.
 
 mod around;
+mod cause;
 mod clock;
 mod conduct;
 mod config;
@@ -45,8 +46,10 @@ pub mod timers;
 mod waits;
 mod walk;
 mod whole_files;
+mod words;
 
 pub use around::{Owed, owed_leaves};
+pub use cause::{Cause, CauseKind};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
 pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
@@ -81,7 +84,8 @@ pub use run::{
 };
 pub use secrets::{Passphrase, read_secret, weakness};
 pub use steward::{Hands, Job, Look, Steward};
-pub use tell::{About, Happening, Post, note_standing, send};
+pub use tell::{About, Happening, NotSent, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};
 pub use waits::attended;
 pub use whole_files::replace_plan_text;
+pub use words::{Advice, Refusal, remedy, restore_remedy};

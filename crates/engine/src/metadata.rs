@@ -1,5 +1,6 @@
 //! What a file system says of a path.
 
+use crate::cause::Cause;
 use std::{
     collections::HashMap,
     ffi::CStr,
@@ -210,12 +211,12 @@ impl Owners {
 pub(crate) type Xattrs = Vec<(Vec<u8>, Vec<u8>)>;
 
 /// Extended attributes of an open file or directory.
-pub(crate) fn xattrs_of(file: BorrowedFd<'_>) -> Result<Xattrs, String> {
+pub(crate) fn xattrs_of(file: BorrowedFd<'_>) -> Result<Xattrs, Cause> {
     read_xattrs(|buffer| flistxattr(file, buffer), |name, buffer| fgetxattr(file, name, buffer))
 }
 
 /// Extended attributes of a name in a directory, not following links.
-pub(crate) fn xattrs_at(directory: BorrowedFd<'_>, name: &CStr) -> Result<Xattrs, String> {
+pub(crate) fn xattrs_at(directory: BorrowedFd<'_>, name: &CStr) -> Result<Xattrs, Cause> {
     // There is no call relative to a directory; its path under /proc serves as one.
     let mut path = format!("/proc/self/fd/{}/", directory.as_raw_fd()).into_bytes();
     path.extend_from_slice(name.to_bytes());
@@ -225,8 +226,8 @@ pub(crate) fn xattrs_at(directory: BorrowedFd<'_>, name: &CStr) -> Result<Xattrs
 fn read_xattrs(
     list: impl Fn(&mut [u8]) -> Result<usize, Errno>,
     get: impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>,
-) -> Result<Xattrs, String> {
-    let failed = |error: Errno| format!("cannot read its extended attributes: {error}");
+) -> Result<Xattrs, Cause> {
+    let failed = |error: Errno| Cause::of("cannot read its extended attributes", error);
     let mut buffer = vec![0; 256];
     let names = loop {
         match list(&mut buffer) {
@@ -256,7 +257,7 @@ fn read_xattrs(
         let Some(value) = value else { continue };
         total += name.to_bytes().len() + value.len();
         if total > MOST_XATTR_BYTES {
-            return Err("its extended attributes are larger than 1 MiB".to_owned());
+            return Err(Cause::other("its extended attributes are larger than 1 MiB"));
         }
         found.push((name.to_bytes().to_vec(), value));
     }

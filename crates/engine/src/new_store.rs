@@ -15,6 +15,7 @@ use crate::{
     places::{ReachStep, missing_mount, prepare_drive, prepare_place, reach, targets, try_out},
     secrets::Passphrase,
     whole_files::{append, replace_private, write_key},
+    words::{Advice, Refusal},
 };
 
 /// A store in the making.
@@ -26,8 +27,8 @@ pub struct NewStore {
     pub on: Option<(PathBuf, Option<String>)>,
 }
 
-fn refused(what: impl Into<String>, hint: impl Into<String>) -> EngineError {
-    EngineError::Unknown { what: what.into(), hint: hint.into() }
+fn not_writable(problem: String) -> Refusal {
+    Refusal::NotWritable { problem, advice: Advice::ChooseAnother }
 }
 
 impl NewStore {
@@ -36,18 +37,16 @@ impl NewStore {
     /// # Errors
     /// What is wrong with it.
     pub fn config(&self) -> Result<StoreConfig> {
-        let text = self.draft.text().map_err(|what| refused(what, "choose another path"))?;
+        let text = self.draft.text().map_err(not_writable)?;
         let with = |name: &str| std::env::var(name).ok();
         let mut stores = parse_stores("stores.toml", &text, &with);
         match stores.problems.pop() {
-            Some(problem) => Err(refused(
-                problem.message,
-                problem.hint.unwrap_or_else(|| "correct the input".to_owned()),
-            )),
-            None => stores
-                .fine
-                .remove(&self.draft.name)
-                .ok_or_else(|| refused("the store has no name", "give it one")),
+            Some(problem) => {
+                let hint = problem.hint.unwrap_or_else(|| "correct the input".to_owned());
+                let (problem, advice) = (problem.message, Advice::AsTold(hint));
+                Err(Refusal::NotWritable { problem, advice }.into())
+            }
+            None => Ok(stores.fine.remove(&self.draft.name).ok_or(Refusal::NoName)?),
         }
     }
 
@@ -58,16 +57,10 @@ impl NewStore {
     pub fn check(&self, configuration: &Configuration) -> Result<()> {
         let name = &self.draft.name;
         if !is_plan_name(name) {
-            return Err(refused(
-                format!("`{name}` is not a valid store name"),
-                "use a-z, 0-9, - and _",
-            ));
+            return Err(Refusal::NotAName { of: "store", name: name.clone() }.into());
         }
         if configuration.stores.names.contains(name) {
-            return Err(refused(
-                format!("there is already a store `{name}`"),
-                "choose another name, or use that store",
-            ));
+            return Err(Refusal::NameTaken { of: "store", name: name.clone() }.into());
         }
         if let PlaceSpec::Directory(path) = &self.draft.place
             && let Some(mount) = missing_mount(path)
@@ -77,10 +70,7 @@ impl NewStore {
         if let PlaceSpec::Directory(path) = &self.draft.place
             && has_entries(path)
         {
-            return Err(refused(
-                format!("{} is not empty", path.display()),
-                "choose an empty directory; it is created if it does not exist",
-            ));
+            return Err(Refusal::NotEmpty(path.clone()).into());
         }
         self.config().map(drop)
     }
@@ -130,7 +120,7 @@ impl NewStore {
             }
         })?;
         say("store", format!("created, id {id}"));
-        let text = self.draft.text().map_err(|what| refused(what, "choose another path"))?;
+        let text = self.draft.text().map_err(not_writable)?;
         let file = configuration.folders.config.join("stores.toml");
         append(&file, &text)?;
         say("written", format!("[{}] in {}", self.draft.name, file.display()));

@@ -13,6 +13,7 @@ use crate::{
     new_store::keep_secret,
     places::open_place,
     secrets::{Passphrase, read_secret},
+    words::Refusal,
 };
 
 /// A store's passphrases, opened with one of them.
@@ -104,10 +105,8 @@ impl<'a> Passphrases<'a> {
         };
         let others = self.others_of(file.as_ref());
         if let (Some(file), false) = (&file, others.is_empty()) {
-            return Err(EngineError::Unknown {
-                what: format!("{} is also the key file of {}", file.display(), others.join(", ")),
-                hint: "give them a key file of their own in stores.toml first".to_owned(),
-            });
+            let stores = others.into_iter().map(str::to_owned).collect();
+            return Err(Refusal::SharedKeyFile { file: file.clone(), stores }.into());
         }
         let own = self.list()?.into_iter().find(|slot| slot.is_own);
         let own = own.ok_or_else(|| self.error(StoreError::WrongPassphrase { slots: 0 }))?;

@@ -16,10 +16,11 @@ use crate::{
     places::open_place,
     secrets::Passphrase,
     whole_files::{replace_plan_text, write_whole},
+    words::{Advice, Refusal},
 };
 
-fn refused(what: impl Into<String>, hint: impl Into<String>) -> EngineError {
-    EngineError::Unknown { what: what.into(), hint: hint.into() }
+fn by_hand(problem: String, file: &Path) -> Refusal {
+    Refusal::NotWritable { problem, advice: Advice::EditByHand(file.to_path_buf()) }
 }
 
 /// A TOML basic string.
@@ -41,14 +42,14 @@ pub fn rename_plan(
     let plan = configuration.plan_without_mistakes(from)?;
     let file = &configuration.plan_file(from)?.path;
     if !is_plan_name(to) {
-        return Err(refused(format!("`{to}` is not a valid plan name"), "use a-z, 0-9, - and _"));
+        return Err(Refusal::NotAName { of: "plan", name: to.to_owned() }.into());
     }
     let target = file.with_file_name(format!("{to}.toml"));
     if configuration.plans.iter().any(|plan| plan.name == to) || target.exists() {
-        return Err(refused(format!("there is already a plan `{to}`"), "choose another name"));
+        return Err(Refusal::NameTaken { of: "plan", name: to.to_owned() }.into());
     }
     let _lock = PlanLock::take(&configuration.folders.state, from)?;
-    let failed = |what: String| refused(what, "edit the plan file by hand");
+    let failed = |problem| by_hand(problem, file);
     let series = plan.series();
     let text = with_value(&plan.text, None, "series", &quoted(series)).map_err(failed)?;
     replace_plan_text(file, &plan.text, &text)?;
@@ -79,11 +80,8 @@ pub fn move_store<E: From<EngineError>>(
     match here {
         Ok(known) if known == found => {}
         Ok(_) => {
-            return Err(refused(
-                format!("another store is at {to}"),
-                format!("copy the store {name} there first, completely"),
-            )
-            .into());
+            let (place, store) = (to.to_owned(), name.to_owned());
+            return Err(EngineError::from(Refusal::AnotherStore { place, store }).into());
         }
         Err(_) => {
             let known = passphrase(&moved)?;
@@ -104,15 +102,15 @@ fn moved(
     let file = configuration.folders.config.join("stores.toml");
     let before =
         fs::read_to_string(&file).map_err(|error| EngineError::local("read", &file, error))?;
-    let by_hand = |what: String| refused(what, format!("edit {} by hand", file.display()));
-    let text = with_value(&before, Some(name), "place", &quoted(to)).map_err(by_hand)?;
+    let text = with_value(&before, Some(name), "place", &quoted(to))
+        .map_err(|problem| by_hand(problem, &file))?;
     let with = |name: &str| std::env::var(name).ok();
     let mut stores = parse_stores("stores.toml", &text, &with);
     match stores.fine.remove(name) {
         Some(moved) => Ok((file, before, text, moved)),
         None => {
             let what = stores.problems.first().map_or_else(String::new, ToString::to_string);
-            Err(by_hand(what))
+            Err(by_hand(what, &file).into())
         }
     }
 }
@@ -127,15 +125,14 @@ pub(crate) fn name_key_file(configuration: &Configuration, store: &str, key: &Pa
         fs::read_to_string(&file).map_err(|error| EngineError::local("read", &file, error))?;
     let value = format!("{{ file = {} }}", quoted(&key.display().to_string()));
     let text = with_value(&before, Some(store), "passphrase", &value)
-        .map_err(|what| refused(what, format!("edit {} by hand", file.display())))?;
+        .map_err(|problem| by_hand(problem, &file))?;
     replace(&file, &before, &text)
 }
 
 fn replace(file: &Path, before: &str, text: &str) -> Result<()> {
     let now = fs::read_to_string(file).map_err(|error| EngineError::local("read", file, error))?;
     if now != before {
-        let what = format!("{} was changed by somebody else in the meantime", file.display());
-        return Err(refused(what, "try again"));
+        return Err(Refusal::ChangedMeanwhile(file.to_path_buf()).into());
     }
     write_whole(file, text.as_bytes(), 0o644, true)
 }

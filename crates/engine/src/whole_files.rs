@@ -10,6 +10,7 @@ use std::{
 use crate::{
     error::{EngineError, Result},
     secrets::Passphrase,
+    words::Refusal,
 };
 
 /// Replaces the text of a plan's file, whole or not at all, if it still is what it was.
@@ -19,10 +20,7 @@ use crate::{
 pub fn replace_plan_text(path: &Path, expected: &str, text: &str) -> Result<()> {
     let read = fs::read_to_string(path).map_err(|error| EngineError::local("read", path, error))?;
     if read != expected {
-        return Err(EngineError::Unknown {
-            what: format!("{} was changed by somebody else in the meantime", path.display()),
-            hint: "refresh with u, then write the rule again".to_owned(),
-        });
+        return Err(Refusal::ChangedMeanwhile(path.to_path_buf()).into());
     }
     let mode = fs::metadata(path).map_or(0o644, |metadata| metadata.permissions().mode() & 0o777);
     write_whole(path, text.as_bytes(), mode, true)

@@ -124,7 +124,9 @@ fn odd_sources_are_counted_as_what_they_are() {
     assert_eq!(census.total().new, Share { files: 5, bytes: 16 });
     assert_eq!(shares(&census, &absent).troubles, 1);
     let troubles = census.troubles();
-    assert!(troubles[0].path.ends_with(b"never") && troubles[0].reason.contains("does not exist"));
+    assert!(
+        troubles[0].path.ends_with(b"never") && troubles[0].cause.words.contains("does not exist")
+    );
 }
 
 #[test]

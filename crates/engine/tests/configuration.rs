@@ -6,7 +6,7 @@ use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf};
 
 use common::{scratch, write};
 use linux_keyutils::{KeyRing, KeyRingIdentifier};
-use skellin_engine::{Configuration, EngineError, Folders, PlanLock, read_secret};
+use skellin_engine::{Configuration, EngineError, Folders, PlanLock, Refusal, read_secret};
 use skellin_plan::SecretSource;
 
 fn folders(
@@ -51,7 +51,7 @@ fn folders_follow_the_option_the_environment_and_the_user() {
             drives: None,
         }
     );
-    assert!(matches!(folders(&[], None, false), Err(EngineError::Unknown { .. })));
+    assert!(matches!(folders(&[], None, false), Err(EngineError::Refused(Refusal::NoHome { .. }))));
 }
 
 #[test]

@@ -35,7 +35,7 @@ fn sound() -> tempfile::TempDir {
         at("srv/readings").display()
     );
     write(&at("config/plans/readings.toml"), plan);
-    run(folder.path(), NOW - HOUR, Some([1; 16]), Outcome::Done);
+    run(folder.path(), NOW - HOUR, Some(skellin_store::RunId([1; 16])), Outcome::Done);
     let journal = Journal::open(&path(folder.path(), "state")).unwrap();
     let (work, started) = (Work::Verify, NOW - HOUR / 2);
     let verifies =
@@ -45,7 +45,7 @@ fn sound() -> tempfile::TempDir {
     folder
 }
 
-fn run(folder: &Path, started: i64, snapshot: Option<[u8; 16]>, outcome: Outcome) {
+fn run(folder: &Path, started: i64, snapshot: Option<skellin_store::RunId>, outcome: Outcome) {
     let journal = Journal::open(&path(folder, "state")).unwrap();
     let (work, plan) = (Work::Run, Some("readings"));
     let beginning =
@@ -118,7 +118,7 @@ fn what_is_wrong_with_a_plan_is_found() {
     write(&plan, &text);
     run(folder.path(), NOW - HOUR / 2, None, Outcome::Failed);
     assert_one(folder.path(), Weight::Wrong, "plan readings", "the place does not exist");
-    run(folder.path(), NOW - HOUR / 3, Some([2; 16]), Outcome::Done);
+    run(folder.path(), NOW - HOUR / 3, Some(skellin_store::RunId([2; 16])), Outcome::Done);
     assert_eq!(look(folder.path()), [], "a good run mends it");
     write(&plan, text.replace("store =", "stoer ="));
     let found = look(folder.path());

@@ -210,7 +210,11 @@ fn a_line_that_breaks_costs_no_file_and_a_host_that_is_away_ends_the_run() {
     });
     assert_eq!(asked.into_inner().unwrap(), [far]);
     assert_eq!((report.files.new, report.exceptions.len()), (1, 1));
-    assert!(report.exceptions[0].reason.contains("nothing listens"), "{:?}", report.exceptions);
+    assert!(
+        report.exceptions[0].cause.words.contains("nothing listens"),
+        "{:?}",
+        report.exceptions
+    );
 }
 
 #[test]

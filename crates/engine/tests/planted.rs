@@ -111,7 +111,7 @@ fn a_directory_that_may_have_been_swapped_does_not_change_hands() {
     let report = restoring.run(&store);
     let facts = fs::metadata(source.join("work")).unwrap();
     assert_eq!((facts.uid(), report.exception_count), (0, 1), "{:?}", report.exceptions);
-    assert!(report.exceptions[0].reason.contains("owned by 0"), "{:?}", report.exceptions);
+    assert!(report.exceptions[0].cause.words.contains("owned by 0"), "{:?}", report.exceptions);
     // What is made anew does, without a moment in which it could be swapped.
     fs::remove_dir_all(source.join("work")).unwrap();
     let report = restoring.run(&store);

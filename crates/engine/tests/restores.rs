@@ -13,7 +13,7 @@ use common::{
     Restoring, assert_same, content, listing, make_odd_tree, memory_store, newest, open_store,
     plan_of, run_at, scratch, write,
 };
-use skellin_engine::{Destination, EngineError, Existing};
+use skellin_engine::{Destination, EngineError, Existing, Refusal};
 use skellin_place::{MemoryPlace, Place};
 use skellin_store::{Snapshot, Store};
 
@@ -104,7 +104,10 @@ fn single_paths_come_back_with_the_directories_above_them() {
     assert_eq!(found, ["", "ridge", "ridge/a", "ridge/a/two", "ridge/b", "ridge/b/three"]);
     assert_eq!(fs::metadata(back.join("ridge/a")).unwrap().mode() & 0o777, 0o711);
     restoring.paths = vec![PathBuf::from("ridge/nothing")];
-    assert!(matches!(restoring.try_run(&world.store), Err(EngineError::Unknown { .. })));
+    assert!(matches!(
+        restoring.try_run(&world.store),
+        Err(EngineError::Refused(Refusal::NotInSnapshot { .. }))
+    ));
 }
 
 #[test]
@@ -193,7 +196,7 @@ fn a_directory_in_the_way_of_a_file_is_an_exception() {
             .run(&world.store);
     assert_eq!(report.exception_count, 1);
     assert!(
-        report.exceptions[0].reason.contains("a directory is in the way"),
+        report.exceptions[0].cause.words.contains("a directory is in the way"),
         "{:?}",
         report.exceptions
     );

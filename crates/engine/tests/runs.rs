@@ -194,7 +194,7 @@ fn what_cannot_be_read_is_an_exception_and_the_run_goes_on() {
     let report = run_at(&place, &plan, NIGHT);
     assert_eq!(report.status, RunStatus::Exceptions);
     assert_eq!(report.exception_count, 1);
-    assert_eq!(report.exceptions[0].reason, "it does not exist");
+    assert_eq!(report.exceptions[0].cause.words, "it does not exist");
     assert!(report.snapshot.is_some());
     let snapshot = newest(&open_store(&place));
     assert_eq!((snapshot.exceptions, snapshot.files), (1, 1));
@@ -202,7 +202,9 @@ fn what_cannot_be_read_is_an_exception_and_the_run_goes_on() {
     if !rustix::process::geteuid().is_root() {
         fs::set_permissions(source.join("fine"), fs::Permissions::from_mode(0o0)).unwrap();
         let report = run_at(&place, &plan, NIGHT + 1);
-        assert!(report.exceptions.iter().any(|exception| exception.reason == "permission denied"));
+        assert!(
+            report.exceptions.iter().any(|exception| exception.cause.words == "permission denied")
+        );
     }
 }
 

@@ -49,7 +49,7 @@ impl<'a> Notebook<'a> {
             started: self.now,
         };
         let id = self.journal.begin(&beginning).unwrap();
-        let snapshot = (outcome == Outcome::Done).then_some([7; 16]);
+        let snapshot = (outcome == Outcome::Done).then_some(skellin_store::RunId([7; 16]));
         let ending = Ending { snapshot, ..Ending::at(self.now + took, outcome) };
         self.journal.finish(id, &ending).unwrap();
         let standing = match outcome {

@@ -7,7 +7,7 @@ use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Arc};
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
     Cancel, Conductor, Configuration, Draft, EngineError, Event, Journal, MovedClock, Outcome,
-    Passphrase, PlanLock, RunOptions, RunStatus, Work, trial_store,
+    Passphrase, PlanLock, Refusal, RunOptions, RunStatus, Work, trial_store,
 };
 use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft};
 use skellin_store::Store;
@@ -92,25 +92,22 @@ fn the_journal_is_told_how_every_run_ended() {
     assert_eq!(entry.snapshot, report.snapshot);
     let exceptions = journal.exceptions(entry.id).unwrap();
     assert!(
-        exceptions[0].path.ends_with(b"/card") && exceptions[0].reason.contains("does not exist")
+        exceptions[0].path.ends_with(b"/card")
+            && exceptions[0].cause.words.contains("does not exist")
     );
 
     write(&world.path("card/logger.log"), "day 1\n");
     world.run(&journal, usual, &cancel, open).unwrap();
     assert_eq!((newest().outcome, newest().files.new), (Outcome::Done, 1));
 
-    let away = world.run(&journal, usual, &cancel, || {
-        Err(EngineError::Unknown {
-            what: "the place is away".to_owned(),
-            hint: "plug it in".to_owned(),
-        })
-    });
+    let away =
+        world.run(&journal, usual, &cancel, || Err(Refusal::NotOpen("oak".to_owned()).into()));
     assert!(away.is_err());
     let entry = newest();
     assert_eq!((entry.outcome, entry.snapshot), (Outcome::Failed, None));
     assert_eq!(
         (entry.words.as_deref(), entry.hint.as_deref()),
-        (Some("the place is away"), Some("plug it in"))
+        (Some("store oak is not open"), Some("refresh with u"))
     );
 
     let stopped = Cancel::new();

@@ -38,7 +38,7 @@ pub use name::{NameError, ObjectName};
 pub use retry::{Retries, RetryingPlace, Waiting};
 pub use room::{why_full, why_full_at};
 pub use s3::{S3Key, S3Login, S3Place, S3Style, S3Target};
-pub use sftp::{FarCommand, Hop, SftpPlace, SftpStep, SftpTarget};
+pub use sftp::{FarCommand, FarCommandError, Hop, SftpPlace, SftpStep, SftpTarget};
 pub use throttle::{Throttle, Throttles};
 pub use webdav::{WebDavPlace, WebDavTarget};
 

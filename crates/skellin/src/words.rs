@@ -260,11 +260,6 @@ pub(crate) fn path(bytes: &[u8]) -> String {
     out
 }
 
-/// The first digits of an id, as people are shown it.
-pub(crate) fn short_id(id: &[u8; 16]) -> String {
-    skellin_store::hex(&id[..4])
-}
-
 /// Permission bits as letters, with the kind before them.
 pub(crate) fn mode(kind: skellin_store::Kind, mode: u32) -> String {
     use skellin_store::Kind;

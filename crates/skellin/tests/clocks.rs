@@ -51,7 +51,7 @@ fn run_dated(world: &World, at: i64) -> String {
     });
     let ending = Ending { snapshot: report.snapshot, ..Ending::at(at + 1000, Outcome::Done) };
     journal.finish(entry.unwrap(), &ending).unwrap();
-    report.snapshot.unwrap().iter().map(|byte| format!("{byte:02x}")).collect()
+    report.snapshot.unwrap().to_string()
 }
 
 /// Changes a tenth of the files, each time others.

@@ -51,8 +51,11 @@ fn months(world: &World) -> u64 {
         });
         let words =
             Some("as it was: nothing new, nothing gone, and all of it said here".to_owned());
-        let ending =
-            Ending { snapshot: Some([7; 16]), words, ..Ending::at(started + 900, Outcome::Done) };
+        let ending = Ending {
+            snapshot: Some(skellin_store::RunId([7; 16])),
+            words,
+            ..Ending::at(started + 900, Outcome::Done)
+        };
         journal.finish(begun.unwrap(), &ending).unwrap();
     }
     drop(journal);

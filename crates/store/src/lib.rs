@@ -30,8 +30,9 @@ pub use reading::usage::{Holding, Usage};
 pub use records::snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, SnapshotSource};
 pub use store::{FOLDERS, Store};
 pub use tree::{
-    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Moment, Needs, Owner,
-    PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, TreeBuilder,
+    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Met, Moment, Needs,
+    OpenNode, Owner, PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, TreeBuilder, TreeWalk,
+    join,
 };
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 pub use writing::appraisal::{Appraised, Appraiser};

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use skellin_place::FarCommand;
 
-use super::Ended;
+use super::{Ended, Fault};
 use crate::{clock::Cancel, places::Grounds};
 
 pub(super) fn run(
@@ -17,7 +17,7 @@ pub(super) fn run(
 ) -> Ended {
     let target = match grounds.command_target(host) {
         Ok(target) => target,
-        Err(error) => return Ended::unable(error.to_string()),
+        Err(error) => return Ended::unable(Fault::Unknown(error.to_string())),
     };
     let mut said = super::process::Said::default();
     let is_cancelled = || cancel.is_some_and(Cancel::is_cancelled);
@@ -30,17 +30,13 @@ pub(super) fn run(
     let ended = command.run(&target);
     let output = said.text();
     match ended {
-        Ok(Some(0)) => Ended { reason: None, code: Some(0), output, note: None },
-        Ok(Some(code)) => Ended {
-            reason: Some(format!("exit status {code}")),
-            code: i32::try_from(code).ok(),
-            output,
-            note: None,
-        },
-        Ok(None) => {
-            Ended { reason: Some("ended by a signal".to_owned()), code: None, output, note: None }
+        Ok(Some(0)) => Ended { fault: None, code: Some(0), output, note: None },
+        Ok(Some(code)) => {
+            let code = i32::try_from(code).unwrap_or(-1);
+            Ended { fault: Some(Fault::Status(code)), code: Some(code), output, note: None }
         }
-        Err(why) => Ended { reason: Some(why), code: None, output, note: None },
+        Ok(None) => Ended { fault: Some(Fault::Signal(None)), code: None, output, note: None },
+        Err(error) => Ended { fault: Some(error.into()), code: None, output, note: None },
     }
 }
 

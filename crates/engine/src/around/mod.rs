@@ -4,6 +4,7 @@
 //! file in the state directory says that it is owed, so that it is made up for after a crash.
 
 mod far;
+mod fault;
 mod owed;
 mod process;
 
@@ -11,6 +12,7 @@ use std::time::Duration;
 
 use skellin_plan::{Around, Plan};
 
+pub use fault::Fault;
 pub use owed::{Owed, owed_leaves};
 pub(crate) use process::end_marked;
 
@@ -24,7 +26,7 @@ use crate::{
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ended {
     /// Why it came to nothing; none if it did what it should.
-    pub reason: Option<String>,
+    pub fault: Option<Fault>,
     /// The status it ended with, if it was started at all.
     pub code: Option<i32>,
     /// The beginning and the end of what it said.
@@ -34,8 +36,8 @@ pub struct Ended {
 }
 
 impl Ended {
-    fn unable(why: impl Into<String>) -> Self {
-        Self { reason: Some(why.into()), ..Self::default() }
+    fn unable(fault: Fault) -> Self {
+        Self { fault: Some(fault), ..Self::default() }
     }
 }
 
@@ -166,7 +168,7 @@ impl<'a> Surroundings<'a> {
                     Err(why) => note = Some(why),
                 }
             }
-            let Some(why) = &ended.reason else { continue };
+            let Some(why) = &ended.fault else { continue };
             let command = pair.enter.join(" ");
             if !pair.go_on || cancel.is_cancelled() {
                 return (note, Err(NotEntered { command, ended }));
@@ -182,7 +184,7 @@ impl<'a> Surroundings<'a> {
         let pairs = self.plan.around.iter().take(std::mem::take(&mut self.entered)).rev();
         for pair in pairs.filter(|pair| !pair.leave.is_empty()) {
             let ended = self.command(pair, &pair.leave, Part::Leave, (told, None), None);
-            if let Some(why) = ended.reason {
+            if let Some(why) = ended.fault {
                 failed.push(format!("`{}`: {why}", pair.leave.join(" ")));
             }
         }
@@ -228,14 +230,14 @@ pub(crate) fn step_of(
 ) -> StepRecord {
     let command = words.join(" ");
     let subject = on.map_or(command.clone(), |host| format!("{command} (on {host})"));
-    let outcome = match (&result.reason, result.code) {
-        (None, _) => Outcome::Done,
-        (Some(why), _) if why == "it was interrupted" => Outcome::Interrupted,
-        (Some(_), _) => Outcome::Failed,
+    let outcome = match &result.fault {
+        None => Outcome::Done,
+        Some(Fault::Interrupted) => Outcome::Interrupted,
+        Some(_) => Outcome::Failed,
     };
-    let words = match (&result.reason, &result.note) {
+    let words = match (result.fault.as_ref().map(Fault::to_string), &result.note) {
         (Some(why), Some(note)) => Some(format!("{why}; {note}")),
-        (why, note) => why.clone().or_else(|| note.clone()),
+        (why, note) => why.or_else(|| note.clone()),
     };
     StepRecord {
         kind: part.word().to_owned(),

@@ -13,7 +13,7 @@ use std::{
 
 use rustix::process::{Pid, Signal, kill_process, kill_process_group, test_kill_process_group};
 
-use super::Ended;
+use super::{Ended, Fault};
 use crate::{clock::Cancel, secrets::without_secrets};
 
 /// After TERM a program has so long to end by itself.
@@ -107,7 +107,7 @@ pub(super) fn run(
     cancel: Option<&Cancel>,
 ) -> Ended {
     let Some((program, arguments)) = words.split_first() else {
-        return Ended::unable("no program");
+        return Ended::unable(Fault::Unknown("no program".to_owned()));
     };
     let mut command = Command::new(program);
     without_secrets(&mut command);
@@ -141,43 +141,42 @@ pub(super) fn run(
     let leaves = is_held || test_kill_process_group(group).is_ok();
     let output = said.lock().unwrap_or_else(PoisonError::into_inner).text();
     let code = status.as_ref().ok().map(|status| status.code().unwrap_or(-1));
-    let reason = match (why, status) {
+    let fault = match (why, status) {
         (Some(why), _) => Some(why),
-        (None, Err(error)) => Some(format!("cannot tell how it ended: {error}")),
+        (None, Err(error)) => Some(Fault::Unknown(format!("cannot tell how it ended: {error}"))),
         (None, Ok(status)) => of_status(status),
     };
     let note = leaves.then(|| "it left processes behind".to_owned());
-    Ended { reason, code, output, note }
+    Ended { fault, code, output, note }
 }
 
 /// Why a status is no success.
-fn of_status(status: ExitStatus) -> Option<String> {
-    match (status.success(), status.code(), status.signal()) {
-        (true, ..) => None,
-        (false, Some(code), _) => Some(format!("exit status {code}")),
-        (false, None, Some(signal)) => Some(format!("killed by signal {signal}")),
-        (false, None, None) => Some("it failed".to_owned()),
+fn of_status(status: ExitStatus) -> Option<Fault> {
+    match (status.success(), status.code()) {
+        (true, _) => None,
+        (false, Some(code)) => Some(Fault::Status(code)),
+        (false, None) => Some(Fault::Signal(status.signal())),
     }
 }
 
-fn unable(program: &str, error: &io::Error) -> String {
-    match error.kind() {
+fn unable(program: &str, error: &io::Error) -> Fault {
+    Fault::Unknown(match error.kind() {
         io::ErrorKind::NotFound => format!("no program {program}"),
         io::ErrorKind::PermissionDenied => format!("this account may not run {program}"),
         _ => format!("cannot start {program}: {error}"),
-    }
+    })
 }
 
 /// Waits for the end; when the time is over or somebody interrupts, the whole group is asked to
-/// end, and then made to. The reason says why it had to.
+/// end, and then made to. The fault says why it had to.
 fn wait(
     child: &mut Child,
     group: Pid,
     timeout: Duration,
     cancel: Option<&Cancel>,
-) -> (io::Result<ExitStatus>, Option<String>) {
+) -> (io::Result<ExitStatus>, Option<Fault>) {
     let begun = Instant::now();
-    let mut ending: Option<(Instant, String)> = None;
+    let mut ending: Option<(Instant, Fault)> = None;
     loop {
         match child.try_wait() {
             Ok(Some(status)) => {
@@ -194,10 +193,8 @@ fn wait(
         match &ending {
             None => {
                 let why = match cancel.is_some_and(Cancel::is_cancelled) {
-                    true => Some("it was interrupted".to_owned()),
-                    false if begun.elapsed() >= timeout => {
-                        Some(format!("timed out after {}", shown(timeout)))
-                    }
+                    true => Some(Fault::Interrupted),
+                    false if begun.elapsed() >= timeout => Some(Fault::TimedOut(timeout)),
                     false => None,
                 };
                 if let Some(why) = why {
@@ -211,13 +208,6 @@ fn wait(
             Some(_) => {}
         }
         thread::park_timeout((begun.elapsed() / 4).clamp(Duration::from_millis(1), TICK));
-    }
-}
-
-fn shown(time: Duration) -> String {
-    match time.as_secs() {
-        seconds if seconds >= 60 && seconds.is_multiple_of(60) => format!("{} min", seconds / 60),
-        seconds => format!("{seconds} s"),
     }
 }
 
@@ -243,22 +233,22 @@ mod tests {
     #[test]
     fn what_a_program_says_and_how_it_ends_is_told() {
         let ended = shell("echo $SKELLIN_PLAN; echo oh >&2", LONG);
-        assert_eq!((ended.reason.clone(), ended.code), (None, Some(0)));
+        assert_eq!((&ended.fault, ended.code), (&None, Some(0)));
         assert!(ended.output.contains("readings") && ended.output.contains("oh"), "{ended:?}");
         let ended = shell("exit 7", LONG);
-        assert_eq!((ended.reason.as_deref(), ended.code), (Some("exit status 7"), Some(7)));
+        assert_eq!((ended.fault, ended.code), (Some(Fault::Status(7)), Some(7)));
         let ended = shell("kill -9 $$", LONG);
-        assert_eq!(ended.reason.as_deref(), Some("killed by signal 9"));
+        assert_eq!(ended.fault, Some(Fault::Signal(Some(9))));
         let ended = run(&words(&["/no/such/program"]), &[], LONG, None);
-        assert!(ended.reason.is_some_and(|why| why.contains("no program")));
+        assert!(ended.fault.is_some_and(|why| why.to_string().contains("no program")));
         let ended = run(&words(&["/etc/passwd"]), &[], LONG, None);
-        assert!(ended.reason.is_some_and(|why| why.contains("may not run")));
+        assert!(ended.fault.is_some_and(|why| why.to_string().contains("may not run")));
     }
 
     #[test]
     fn a_flood_is_kept_to_its_beginning_and_its_end() {
         let ended = shell("echo first; seq 1 400000; echo last", LONG);
-        assert_eq!(ended.reason, None);
+        assert_eq!(ended.fault, None);
         assert!(ended.output.len() < FIRST + LAST + 100, "{}", ended.output.len());
         assert!(ended.output.starts_with("first\n1\n") && ended.output.ends_with("last\n"));
         assert!(ended.output.contains("bytes omitted"));
@@ -275,7 +265,7 @@ mod tests {
         );
         let begun = Instant::now();
         let ended = shell(&script, Duration::from_secs(1));
-        assert_eq!(ended.reason.as_deref(), Some("timed out after 1 s"));
+        assert_eq!(ended.fault, Some(Fault::TimedOut(Duration::from_secs(1))));
         assert!(begun.elapsed() < GRACE + Duration::from_secs(10), "{:?}", begun.elapsed());
         let child: i32 = fs::read_to_string(file).expect("a number").trim().parse().expect("one");
         let child = Pid::from_raw(child).expect("a process");
@@ -296,9 +286,9 @@ mod tests {
         let cancel = Cancel::new();
         cancel.cancel();
         let ended = run(&words(&["sleep", "60"]), &[], LONG, Some(&cancel));
-        assert_eq!(ended.reason.as_deref(), Some("it was interrupted"));
+        assert_eq!(ended.fault, Some(Fault::Interrupted));
         let ended = shell("sleep 60 & echo $!", LONG);
-        assert_eq!(ended.reason, None);
+        assert_eq!(ended.fault, None);
         assert_eq!(ended.note.as_deref(), Some("it left processes behind"));
         let left: i32 = ended.output.trim().parse().expect("a number");
         let left = Pid::from_raw(left).expect("a process");

@@ -382,7 +382,7 @@ impl Conductor<'_> {
             run::record_damage(store, self.machine, self.events);
         }
         self.finish(entry, &result, |report| Ending {
-            snapshot: Some(request.snapshot.run.0),
+            snapshot: Some(request.snapshot.run),
             files: FileCounts {
                 new: report.restored,
                 same: report.left,

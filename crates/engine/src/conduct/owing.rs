@@ -55,7 +55,7 @@ impl Conductor<'_> {
                 let now = self.clock.now();
                 own.add(&around::step_of(&command.leave, on, Part::Leave, started, now, &ended));
                 done += 1;
-                if let Some(why) = ended.reason {
+                if let Some(why) = ended.fault {
                     failed.push(format!("`{}`: {why}", command.leave.join(" ")));
                 }
             }

@@ -162,7 +162,7 @@ impl Surrounding for AroundReading<'_> {
             Err(not) => {
                 let last = not.ended.output.lines().rev().find(|line| !line.trim().is_empty());
                 let said = last.map_or(String::new(), |line| format!(" (output: {})", line.trim()));
-                let why = not.ended.reason.unwrap_or_default();
+                let why = not.ended.fault.map_or_else(String::new, |fault| fault.to_string());
                 Err(EngineError::NotEntered { command: not.command, why: format!("{why}{said}") })
             }
         }

@@ -13,6 +13,7 @@ use crate::{
     run::{RunReport, RunStatus},
     size::size,
     tell::{About, Happening, note_standing},
+    words::remedy,
 };
 
 /// So many paths with exceptions are named in a message.
@@ -171,7 +172,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
                 .iter()
                 .take(NAMED)
                 .map(|one| {
-                    format!("{}: {}", String::from_utf8_lossy(&one.path).escape_debug(), one.reason)
+                    format!("{}: {}", String::from_utf8_lossy(&one.path).escape_debug(), one.cause)
                 })
                 .collect();
             happening.words = Some(format!(
@@ -179,7 +180,7 @@ fn of_report(report: &RunReport, happening: &mut Happening<'_>) -> Option<Standi
                 report.exception_count,
                 named.join("; ")
             ));
-            happening.hint = report.exceptions.first().map(|one| one.remedy().to_owned());
+            happening.hint = report.exceptions.first().map(|one| remedy(one.cause.kind).to_owned());
             Some(Standing::Exceptions)
         }
         RunStatus::Guarded => {

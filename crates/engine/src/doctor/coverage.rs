@@ -156,7 +156,7 @@ fn apart(
 fn measure(path: &Path, most: u64, cancel: &Cancel) -> Result<(Gap, u64)> {
     let rules = format!("{}skip other-filesystems\n", READY[0].1);
     let (rules, _) = RuleSet::parse(&rules, READY[0].0);
-    let judge = Judge::new(&rules, Origin::Here, path, 0).map_err(EngineError::Rules)?;
+    let judge = Judge::new(&rules, Origin::Here, path, 0)?;
     let mut gap = Gap {
         path: path.to_path_buf(),
         files: 0,

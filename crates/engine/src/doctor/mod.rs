@@ -262,7 +262,7 @@ impl Examination<'_> {
                 ),
                 hint: format!(
                     "check the clock of this machine (timedatectl); these snapshots are complete but do not count as newest: restore from them by id, such as {}",
-                    short_id(&snapshot)
+                    snapshot.short()
                 ),
             });
         }
@@ -316,11 +316,6 @@ fn describe(gap: &Gap) -> Finding {
         what,
         hint: "add it to the sources of a plan, or make a new plan".to_owned(),
     }
-}
-
-/// As much of an id as tells it from others.
-fn short_id(id: &[u8; 16]) -> String {
-    id[..4].iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn wrong(subject: String, what: impl Into<String>, hint: impl Into<String>) -> Finding {

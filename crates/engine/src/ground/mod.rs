@@ -16,11 +16,12 @@ use rustix::{
     fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat},
     io::Errno,
 };
-use skellin_place::{FarFiles, PlaceError};
+use skellin_place::{FarFiles, PlaceError, PlaceErrorKind};
 
 pub(crate) use far::{FarDirectory, FarFile};
 
 use crate::{
+    cause::{Cause, CauseKind},
     error::EngineError,
     metadata::{Facts, Xattrs, xattrs_at, xattrs_of},
     names::{Names, read_names},
@@ -63,23 +64,30 @@ impl Trouble {
         }
     }
 
-    /// Why, in words. `met`: whether it was there a moment ago.
-    pub fn reason(&self, met: bool) -> String {
+    /// Why. `met`: whether it was there a moment ago.
+    pub fn cause(&self, met: bool) -> Cause {
         match self {
             Self::Here(error) => match *error {
-                Errno::LOOP => vanished(),
+                Errno::LOOP => Cause::vanished(),
                 _ if self.is_not_there() => {
                     if met {
-                        vanished()
+                        Cause::vanished()
                     } else {
-                        "it does not exist".to_owned()
+                        Cause::missing()
                     }
                 }
-                Errno::ACCESS | Errno::PERM => "permission denied".to_owned(),
-                other => format!("cannot read it: {other}"),
+                Errno::ACCESS | Errno::PERM => Cause::denied(),
+                other => Cause::of("cannot read it", other),
             },
-            Self::Far(error) if error.is_not_found() && met => vanished(),
-            Self::Far(error) => error.reason(),
+            Self::Far(error) if error.is_not_found() && met => Cause::vanished(),
+            Self::Far(error) => {
+                let kind = match error.kind {
+                    PlaceErrorKind::NotFound | PlaceErrorKind::Missing => CauseKind::Missing,
+                    PlaceErrorKind::Refused => CauseKind::Denied,
+                    _ => CauseKind::Other,
+                };
+                Cause::new(kind, error.reason())
+            }
         }
     }
 
@@ -98,10 +106,6 @@ impl Trouble {
             Self::Far(error) => error.into(),
         }
     }
-}
-
-fn vanished() -> String {
-    "it vanished or was replaced during the run".to_owned()
 }
 
 impl Origin {
@@ -166,12 +170,9 @@ impl Ground {
     }
 
     /// The names in it: all, or as many as are read first; and why there may be more.
-    pub fn names(&self, most: usize) -> (Names, Option<String>) {
+    pub fn names(&self, most: usize) -> (Names, Option<Errno>) {
         match self {
-            Self::Here(handle) => {
-                let (names, failure) = read_names(handle.as_fd(), most);
-                (names, failure.map(|error| error.to_string()))
-            }
+            Self::Here(handle) => read_names(handle.as_fd(), most),
             Self::Far(directory) => (directory.first_names(most), None),
         }
     }
@@ -224,7 +225,7 @@ impl Ground {
     }
 
     /// Its own extended attributes.
-    pub fn xattrs(&self) -> Result<Xattrs, String> {
+    pub fn xattrs(&self) -> Result<Xattrs, Cause> {
         match self {
             Self::Here(handle) => xattrs_of(handle.as_fd()),
             Self::Far(_) => Ok(Vec::new()),
@@ -232,7 +233,7 @@ impl Ground {
     }
 
     /// Extended attributes of a name in it.
-    pub fn xattrs_at(&self, name: &CStr) -> Result<Xattrs, String> {
+    pub fn xattrs_at(&self, name: &CStr) -> Result<Xattrs, Cause> {
         match self {
             Self::Here(handle) => xattrs_at(handle.as_fd(), name),
             Self::Far(_) => Ok(Vec::new()),

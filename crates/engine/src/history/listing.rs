@@ -1,8 +1,8 @@
 //! What is in a directory of a snapshot, beside what was in it in the snapshot before.
 
-use skellin_store::{Body, Entry, PageRef, Store};
+use skellin_store::{Body, Entries, Entry, PageRef, Store};
 
-use crate::{error::Result, run::Change};
+use crate::{error::Result, run::Change, walk::Beside};
 
 /// What a directory is compared with.
 #[derive(Clone, Copy, Debug)]
@@ -43,52 +43,36 @@ pub fn list(
     against: Against,
     visit: &mut dyn FnMut(Entry, Change) -> bool,
 ) -> Result<()> {
-    let mut now = now.map(|root| store.entries(root));
-    let mut before = match against {
-        Against::Directory(root) => Some(store.entries(root)),
-        _ => None,
-    };
+    let mut before = Beside::new(
+        store,
+        match against {
+            Against::Directory(root) => Some(root),
+            Against::Nothing | Against::Missing => None,
+        },
+    );
     let unmatched = match against {
         Against::Nothing => Change::Same,
-        _ => Change::New,
+        Against::Missing | Against::Directory(_) => Change::New,
     };
-    let next = |stream: &mut Option<skellin_store::Entries<'_>>| match stream {
-        Some(entries) => entries.next_entry(),
-        None => Ok(None),
-    };
-    let (mut here, mut there) = (next(&mut now)?, next(&mut before)?);
-    loop {
-        let go_on = match (here.take(), there.take()) {
-            (None, None) => return Ok(()),
-            (Some(entry), None) => {
-                here = next(&mut now)?;
-                visit(entry, unmatched)
+    let mut now = now.map(|root| store.entries(root));
+    while let Some(entry) = now.as_mut().map_or(Ok(None), Entries::next_entry)? {
+        while let Some(gone) = before.next_before(Some(&entry.name))? {
+            if !visit(gone, Change::Gone) {
+                return Ok(());
             }
-            (None, Some(old)) => {
-                there = next(&mut before)?;
-                visit(old, Change::Gone)
-            }
-            (Some(entry), Some(old)) => match entry.name.cmp(&old.name) {
-                std::cmp::Ordering::Less => {
-                    here = next(&mut now)?;
-                    there = Some(old);
-                    visit(entry, unmatched)
-                }
-                std::cmp::Ordering::Greater => {
-                    here = Some(entry);
-                    there = next(&mut before)?;
-                    visit(old, Change::Gone)
-                }
-                std::cmp::Ordering::Equal => {
-                    let change = difference(&old, &entry);
-                    here = next(&mut now)?;
-                    there = next(&mut before)?;
-                    visit(entry, change)
-                }
-            },
+        }
+        let change = match before.meet(&entry.name, |_| {})? {
+            Some(old) => difference(&old, &entry),
+            None => unmatched,
         };
-        if !go_on {
+        if !visit(entry, change) {
             return Ok(());
         }
     }
+    while let Some(gone) = before.next()? {
+        if !visit(gone, Change::Gone) {
+            return Ok(());
+        }
+    }
+    Ok(())
 }

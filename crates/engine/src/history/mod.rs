@@ -8,11 +8,14 @@ use std::io::Write;
 
 use jiff::Timestamp;
 use skellin_plan::{FarSource, SnapshotSpec, When};
-use skellin_store::{Body, Entry, Item, ListedSnapshot, Order, PageRef, Snapshot, Store};
+use skellin_store::{
+    Body, Entry, Item, ListedSnapshot, Met, Order, PageRef, Snapshot, Store, TreeWalk,
+};
 
 use crate::{
     clock::is_ahead,
     error::{EngineError, Result},
+    words::Refusal,
 };
 pub use listing::{Against, difference, list};
 pub use naming::{Followed, follow, named_in};
@@ -83,7 +86,7 @@ pub struct Meant {
 /// run, but for those that are dated later than now while others are not.
 ///
 /// # Errors
-/// [`EngineError::Unknown`] if there is none, with what there is.
+/// [`Refusal`] if there is none, with what there is.
 pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Result<Meant> {
     match spec {
         SnapshotSpec::Id(id) => {
@@ -94,14 +97,10 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
                 (Some(one), None) => {
                     Ok(Meant { snapshot: store.read_snapshot(one)?, order: one.order, ahead: None })
                 }
-                (Some(_), Some(_)) => Err(unknown(
-                    format!("several snapshot ids begin with {id}"),
-                    "give more digits",
-                )),
-                (None, _) => Err(unknown(
-                    format!("no snapshot id begins with {id}"),
-                    "skellin history lists all snapshots",
-                )),
+                (Some(_), Some(_)) => {
+                    Err(Refusal::SeveralSnapshotIds(id.as_str().to_owned()).into())
+                }
+                (None, _) => Err(Refusal::NoSnapshotId(id.as_str().to_owned()).into()),
             }
         }
         SnapshotSpec::Of { plan, when } => {
@@ -119,17 +118,13 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
                 listed.iter().any(|snapshot| snapshot.lineage == lineage)
             };
             let too_young = || match when {
-                When::At(moment) => unknown(
-                    format!("`{plan}` has no snapshot as old as {}", told(*moment)),
-                    "skellin history lists all snapshots",
-                ),
-                When::Newest => unknown(
-                    format!("`{plan}` has no snapshot in this store"),
-                    "skellin history lists all snapshots",
-                ),
+                When::At(moment) => {
+                    Refusal::NoSnapshotAsOld { plan: plan.clone(), moment: told(*moment) }
+                }
+                When::Newest => Refusal::NoSnapshot(plan.clone()),
             };
             if has_any(wanted) {
-                return Err(too_young());
+                return Err(too_young().into());
             }
             let mut machines: Vec<String> = Vec::new();
             for snapshot in snapshots(store, Some(plan), |_, _| {})? {
@@ -138,28 +133,16 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
                 }
             }
             match (machines.as_slice(), whose.named) {
-                ([], _) => Err(unknown(
-                    format!("`{plan}` has no snapshot in this store"),
-                    "skellin history lists all snapshots",
-                )),
+                ([], _) => Err(Refusal::NoSnapshot(plan.clone()).into()),
                 ([other], None) => {
-                    newest_of(store, &listed, (plan, other), limit)?.ok_or_else(too_young)
+                    Ok(newest_of(store, &listed, (plan, other), limit)?.ok_or_else(too_young)?)
                 }
-                (others, None) => Err(unknown(
-                    format!(
-                        "machine {} has no snapshot of `{plan}`; {} have",
-                        whose.own,
-                        others.join(" and ")
-                    ),
-                    "choose with --machine NAME",
-                )),
-                (others, Some(named)) => Err(unknown(
-                    format!(
-                        "machine {named} has no snapshot of `{plan}`; there are snapshots of {}",
-                        others.join(" and ")
-                    ),
-                    "choose with --machine NAME",
-                )),
+                (others, _) => Err(Refusal::OtherMachines {
+                    machine: wanted.to_owned(),
+                    plan: plan.clone(),
+                    others: others.to_vec(),
+                }
+                .into()),
             }
         }
     }
@@ -168,10 +151,6 @@ pub fn find_snapshot(store: &Store, spec: &SnapshotSpec, whose: Whose<'_>) -> Re
 /// A moment as people read it on this machine.
 fn told(moment: Timestamp) -> String {
     moment.to_zoned(jiff::tz::TimeZone::system()).strftime("%a %-d %b %Y %H:%M").to_string()
-}
-
-fn unknown(what: String, hint: &str) -> EngineError {
-    EngineError::Unknown { what, hint: hint.to_owned() }
 }
 
 /// Up to when snapshots count.
@@ -297,18 +276,14 @@ fn descend<'p>(
 /// As [`locate`], where a missing path is an error that says so.
 ///
 /// # Errors
-/// [`EngineError::Unknown`], or if the tree cannot be read.
+/// [`Refusal`], or if the tree cannot be read.
 pub fn must_locate(store: &Store, snapshot: &Snapshot, path: &[u8]) -> Result<Located> {
     if let Some(located) = locate(store, snapshot, path)? {
         return Ok(located);
     }
-    let hint = match nearest_path(store, snapshot, path)? {
-        Some(near) => format!("did you mean {}?", String::from_utf8_lossy(&near)),
-        None => "give a full path, or one that begins with a source name; skellin tree lists them"
-            .to_owned(),
-    };
-    let what = format!("{} is not in this snapshot", String::from_utf8_lossy(path));
-    Err(EngineError::Unknown { what, hint })
+    let near = nearest_path(store, snapshot, path)?;
+    let near = near.map(|near| String::from_utf8_lossy(&near).into_owned());
+    Err(Refusal::NotInSnapshot { path: String::from_utf8_lossy(path).into_owned(), near }.into())
 }
 
 /// So many names of a directory are compared with one that is not there.
@@ -369,20 +344,21 @@ pub fn walk(
     visit: &mut dyn FnMut(&[u8], &Entry) -> Result<()>,
 ) -> Result<()> {
     visit(&from.path, &from.entry)?;
-    let mut stack = Vec::new();
-    let open = |entry: &Entry, path: Vec<u8>| match &entry.body {
-        Body::Directory { root, .. } => Some((store.entries(*root), path)),
-        _ => None,
-    };
-    stack.extend(open(&from.entry, from.path.clone()));
-    while let Some((entries, path)) = stack.last_mut() {
-        match entries.next_entry()? {
-            None => drop(stack.pop()),
-            Some(entry) => {
-                let path = crate::path::join(path, &entry.name);
+    let mut walk = TreeWalk::new(store);
+    if let Body::Directory { root, .. } = from.entry.body {
+        walk.enter(root, from.path.clone(), ());
+    }
+    while let Some(met) = walk.advance()? {
+        match met {
+            Met::Entry(entry) => {
+                let path = walk.path_of(&entry.name);
                 visit(&path, &entry)?;
-                stack.extend(open(&entry, path));
+                if let Body::Directory { root, .. } = entry.body {
+                    walk.enter(root, path, ());
+                }
             }
+            Met::Left(_) => {}
+            Met::Lost(_, error) => return Err(error.into()),
         }
     }
     Ok(())
@@ -394,10 +370,8 @@ pub fn walk(
 /// If it is no file, if its content cannot be read, or if it cannot be written.
 pub fn print(store: &Store, located: &Located, out: &mut dyn Write) -> Result<()> {
     let Body::File { recipe, .. } = &located.entry.body else {
-        return Err(EngineError::Unknown {
-            what: format!("{} is not a file", String::from_utf8_lossy(&located.path)),
-            hint: "skellin tree lists a directory".to_owned(),
-        });
+        let path = String::from_utf8_lossy(&located.path).into_owned();
+        return Err(Refusal::NotAFile(path).into());
     };
     let failed = |source: std::io::Error| EngineError::local("write", "the output", source);
     for item in store.items(recipe) {

@@ -4,13 +4,10 @@
 use std::{collections::HashSet, os::unix::ffi::OsStrExt, path::Path};
 
 use skellin_plan::FarSource;
-use skellin_store::{Body, Snapshot, Store};
+use skellin_store::{Body, Entry, Met, Snapshot, Store, TreeWalk};
 
 use super::{Located, Version, locate, must_locate, snapshots, versions};
-use crate::{
-    error::{EngineError, Result},
-    path::join,
-};
+use crate::{error::Result, path::join, words::Refusal};
 
 /// So many paths of one name are told.
 const NAMED: usize = 5;
@@ -58,11 +55,9 @@ pub fn follow(store: &Store, plan: &str, text: &[u8], stand: &Path) -> Result<Op
         [path] => through(store, &all, path),
         many => {
             let shown = many.iter().take(NAMED).map(|path| String::from_utf8_lossy(path));
-            let more = if many.len() > NAMED { ", …" } else { "" };
-            Err(EngineError::Unknown {
-                what: format!("{} paths are named {}", many.len(), String::from_utf8_lossy(text)),
-                hint: format!("choose one: {}{more}", shown.collect::<Vec<_>>().join(", ")),
-            })
+            let (count, name) = (many.len(), String::from_utf8_lossy(text).into_owned());
+            let shown = shown.map(std::borrow::Cow::into_owned).collect();
+            Err(Refusal::SeveralPaths { count, name, shown }.into())
         }
     }
 }
@@ -71,7 +66,7 @@ pub fn follow(store: &Store, plan: &str, text: &[u8], stand: &Path) -> Result<Op
 /// or to a source.
 ///
 /// # Errors
-/// [`EngineError::Unknown`] if there is none, or several sources have it; or if the tree cannot be
+/// [`Refusal`] if there is none, or several sources have it; or if the tree cannot be
 /// read.
 pub fn named_in(store: &Store, snapshot: &Snapshot, text: &[u8], stand: &Path) -> Result<Located> {
     let mut found: Vec<Located> = locate(store, snapshot, text)?.into_iter().collect();
@@ -85,10 +80,9 @@ pub fn named_in(store: &Store, snapshot: &Snapshot, text: &[u8], stand: &Path) -
     }
     if found.len() > 1 {
         let paths = found.iter().map(|one| String::from_utf8_lossy(&one.path));
-        return Err(EngineError::Unknown {
-            what: format!("{} sources have {}", found.len(), String::from_utf8_lossy(text)),
-            hint: format!("choose one: {}", paths.collect::<Vec<_>>().join(", ")),
-        });
+        let name = String::from_utf8_lossy(text).into_owned();
+        let paths = paths.map(std::borrow::Cow::into_owned).collect();
+        return Err(Refusal::SeveralSources { name, paths }.into());
     }
     match found.pop() {
         Some(located) => Ok(located),
@@ -112,24 +106,29 @@ fn named(store: &Store, all: &[Snapshot], name: &[u8]) -> Result<Vec<Vec<u8>>> {
     let mut seen = HashSet::new();
     for snapshot in all.iter().rev() {
         let mut found = Vec::new();
-        let mut open = Vec::new();
+        let mut walk = TreeWalk::new(store);
         for source in &snapshot.sources {
-            if let Some(entry) = store.entry(snapshot.root_page(store), &source.name)? {
-                open.push((source.path.to_vec(), entry.body));
+            let entry = store.entry(snapshot.root_page(store), &source.name)?;
+            if let Some(Entry { body: Body::Directory { root, .. }, .. }) = entry
+                && seen.insert((source.path.to_vec(), root.fingerprint))
+            {
+                walk.enter(root, source.path.to_vec(), ());
             }
-        }
-        while let Some((path, body)) = open.pop() {
-            let Body::Directory { root, .. } = body else { continue };
-            if !seen.insert((path.clone(), root.fingerprint)) {
-                continue;
-            }
-            let mut entries = store.entries(root);
-            while let Some(entry) = entries.next_entry()? {
-                let path = join(&path, &entry.name);
+            while let Some(met) = walk.advance()? {
+                let entry = match met {
+                    Met::Entry(entry) => entry,
+                    Met::Left(_) => continue,
+                    Met::Lost(_, error) => return Err(error.into()),
+                };
+                let path = walk.path_of(&entry.name);
                 if entry.name == name {
                     found.push(path.clone());
                 }
-                open.push((path, entry.body));
+                if let Body::Directory { root, .. } = entry.body
+                    && seen.insert((path.clone(), root.fingerprint))
+                {
+                    walk.enter(root, path, ());
+                }
             }
         }
         if !found.is_empty() {

@@ -1,6 +1,7 @@
 //! What an entry of the journal says.
 
 use rusqlite::Row;
+use skellin_store::RunId;
 
 use crate::{
     counts::{ByteCounts, FileCounts},
@@ -97,7 +98,7 @@ pub struct Ending<'a> {
     /// How.
     pub outcome: Outcome,
     /// The snapshot that came of it.
-    pub snapshot: Option<[u8; 16]>,
+    pub snapshot: Option<RunId>,
     /// Numbers of paths.
     pub files: FileCounts,
     /// Numbers of bytes.
@@ -157,7 +158,7 @@ pub struct JournalEntry {
     /// How it ended.
     pub outcome: Outcome,
     /// The snapshot that came of it.
-    pub snapshot: Option<[u8; 16]>,
+    pub snapshot: Option<RunId>,
     /// Numbers of paths.
     pub files: FileCounts,
     /// Numbers of bytes.
@@ -193,7 +194,7 @@ pub(super) fn entry(row: &Row<'_>) -> rusqlite::Result<JournalEntry> {
         started: row.get(5)?,
         ended: row.get(6)?,
         outcome: Outcome::of_word(&word(7)?).unwrap_or(Outcome::Failed),
-        snapshot: row.get(8)?,
+        snapshot: row.get::<_, Option<[u8; 16]>>(8)?.map(RunId),
         files: FileCounts {
             new: number(9)?,
             changed: number(10)?,

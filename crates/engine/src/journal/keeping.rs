@@ -93,10 +93,10 @@ mod tests {
             let ending = Ending { snapshot, ..Ending::at(started + 5, Outcome::Done) };
             journal.finish(id, &ending).expect("ends");
         };
-        run("ringing", 0, Some([1; 16]));
-        run("readings", 0, Some([2; 16]));
+        run("ringing", 0, Some(skellin_store::RunId([1; 16])));
+        run("readings", 0, Some(skellin_store::RunId([2; 16])));
         run("readings", day, None);
-        run("readings", 300 * day, Some([3; 16]));
+        run("readings", 300 * day, Some(skellin_store::RunId([3; 16])));
         assert_eq!(journal.forget_old(350 * day).expect("looks"), 0);
         assert_eq!(journal.forget_old(500 * day).expect("forgets"), 2);
         assert_eq!(journal.forget_old(500 * day + 5).expect("not again"), 0);

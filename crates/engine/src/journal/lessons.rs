@@ -84,10 +84,15 @@ mod tests {
             };
             journal.finish(id, &ending).expect("ends");
         };
-        run("readings", 1000, Some([1; 16]), &[("skip *.old", 9)]);
-        run("readings", 5000, Some([2; 16]), &[("skip *.part", 3), ("skip .cache/", 0)]);
+        run("readings", 1000, Some(skellin_store::RunId([1; 16])), &[("skip *.old", 9)]);
+        run(
+            "readings",
+            5000,
+            Some(skellin_store::RunId([2; 16])),
+            &[("skip *.part", 3), ("skip .cache/", 0)],
+        );
         run("readings", 9000, None, &[("skip *.part", 0)]);
-        run("ringing", 9000, Some([3; 16]), &[]);
+        run("ringing", 9000, Some(skellin_store::RunId([3; 16])), &[]);
         drop(journal);
         let files = || {
             let listed =

@@ -151,7 +151,7 @@ mod tests {
 
     use super::super::{Beginning, Ending, Journal, Outcome, StepRecord, Work};
     use super::*;
-    use crate::event::Exception;
+    use crate::{cause::Cause, event::Exception};
 
     const PAGE: usize = 4096;
     const RUNS: i64 = 120;
@@ -180,12 +180,10 @@ mod tests {
                 output: Some("x".repeat(90)),
             };
             journal.add_step(id, &step).expect("adds");
-            let exceptions = [Exception {
-                path: format!("/srv/{number}").into_bytes(),
-                reason: "permission denied".to_owned(),
-            }];
+            let exceptions =
+                [Exception { path: format!("/srv/{number}").into_bytes(), cause: Cause::denied() }];
             let ending = Ending {
-                snapshot: Some([number as u8; 16]),
+                snapshot: Some(skellin_store::RunId([number as u8; 16])),
                 exceptions: &exceptions,
                 rules: vec![("skip *.part".to_owned(), 3)],
                 ..Ending::at(1000 * number + 500, Outcome::Done)

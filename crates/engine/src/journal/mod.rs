@@ -35,6 +35,7 @@ pub use steps::StepRecord;
 use tables::{TABLES, VERSION};
 
 use crate::{
+    cause::{Cause, CauseKind},
     error::{EngineError, Result},
     event::Exception,
     locked::locked,
@@ -258,7 +259,7 @@ impl Journal {
             transaction.execute(
                 "UPDATE work SET ended = ?2, outcome = ?3, snapshot = ?4, new = ?5, changed = ?6, gone = ?7, same = ?8, skipped = ?9, bytes_read = ?10, bytes_new = ?11, bytes_stored = ?12, exceptions = ?13, words = ?14, hint = ?15 WHERE id = ?1",
                 params![
-                    id, ending.ended, ending.outcome.word(), ending.snapshot,
+                    id, ending.ended, ending.outcome.word(), ending.snapshot.map(|run| run.0),
                     number(files.new), number(files.changed), number(files.gone), number(files.same),
                     number(files.skipped), number(bytes.read), number(bytes.new), number(bytes.stored),
                     number(ending.exception_count), ending.words, ending.hint,
@@ -269,9 +270,10 @@ impl Journal {
                 params![id, ending.ended, ending.outcome.word()],
             )?;
             let mut add = transaction
-                .prepare("INSERT INTO exception (work, path, reason) VALUES (?1, ?2, ?3)")?;
+                .prepare("INSERT INTO exception (work, path, reason, cause) VALUES (?1, ?2, ?3, ?4)")?;
             for exception in ending.exceptions {
-                add.execute(params![id, exception.path, exception.reason])?;
+                let Exception { path, cause } = exception;
+                add.execute(params![id, path, cause.words, cause.kind.code()])?;
             }
             drop(add);
             let mut add = transaction
@@ -352,9 +354,13 @@ impl Journal {
     /// If the journal cannot be read.
     pub fn exceptions(&self, id: i64) -> Result<Vec<Exception>> {
         self.with(|connection| {
-            let mut select = connection
-                .prepare("SELECT path, reason FROM exception WHERE work = ?1 ORDER BY rowid")?;
-            let row = |row: &Row<'_>| Ok(Exception { path: row.get(0)?, reason: row.get(1)? });
+            let mut select = connection.prepare(
+                "SELECT path, reason, cause FROM exception WHERE work = ?1 ORDER BY rowid",
+            )?;
+            let row = |row: &Row<'_>| {
+                let kind = CauseKind::of_code(&row.get::<_, String>(2)?);
+                Ok(Exception { path: row.get(0)?, cause: Cause { kind, words: row.get(1)? } })
+            };
             select.query_map([id], row)?.collect()
         })
     }
@@ -427,9 +433,9 @@ mod tests {
         let state = tempfile::tempdir().expect("a directory");
         let journal = Journal::open(state.path()).expect("a journal");
         let first = journal.begin(&beginning("readings", 1000)).expect("begins");
-        let exceptions = [Exception { path: b"/srv/\xff".to_vec(), reason: "refused".to_owned() }];
+        let exceptions = [Exception { path: b"/srv/\xff".to_vec(), cause: Cause::denied() }];
         let ending = Ending {
-            snapshot: Some([7; 16]),
+            snapshot: Some(skellin_store::RunId([7; 16])),
             files: FileCounts { new: 3, skipped: 1, ..FileCounts::default() },
             exception_count: 1,
             exceptions: &exceptions,
@@ -447,7 +453,7 @@ mod tests {
         );
         assert_eq!(
             (all[1].files.new, all[1].snapshot, all[1].ended),
-            (3, Some([7; 16]), Some(2000))
+            (3, Some(skellin_store::RunId([7; 16])), Some(2000))
         );
         assert_eq!(journal.exceptions(first).expect("exceptions"), exceptions);
         assert_eq!(journal.entries(Some("readings"), 10).expect("entries").len(), 1);

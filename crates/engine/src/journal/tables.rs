@@ -1,7 +1,7 @@
 //! The tables of the journal, version by version.
 
 /// Version of the tables.
-pub(super) const VERSION: i64 = 5;
+pub(super) const VERSION: i64 = 6;
 
 /// What each version has beside the one before, from the first on.
 pub(super) const TABLES: [&str; VERSION as usize] = [
@@ -110,5 +110,8 @@ CREATE TABLE heard (
     told INTEGER NOT NULL,
     PRIMARY KEY (plan, topic, channel)
 ) STRICT;
+",
+    "
+ALTER TABLE exception ADD COLUMN cause TEXT NOT NULL DEFAULT 'other';
 ",
 ];

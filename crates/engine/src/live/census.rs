@@ -18,6 +18,7 @@ use super::{
     meeting::{Before, Found, change, each, kind, root_of},
 };
 use crate::{
+    cause::Cause,
     clock::Cancel,
     error::{EngineError, Result},
     event::Exception,
@@ -191,7 +192,7 @@ impl Walk<'_> {
         let facts = match origin.facts(source, true) {
             Ok(facts) => facts,
             Err(trouble) => {
-                self.trouble(node, path, trouble.reason(false));
+                self.trouble(node, path, trouble.cause(false));
                 if let Some(was) = &was {
                     let counted = was.counted();
                     self.add(node, Change::Gone, counted.files, counted.bytes);
@@ -209,7 +210,7 @@ impl Walk<'_> {
             Ok(ground) => ground,
             Err(trouble) if trouble.is_not_there() => return Ok(()),
             Err(trouble) => {
-                self.trouble(node, path, trouble.reason(true));
+                self.trouble(node, path, trouble.cause(true));
                 return Ok(());
             }
         };
@@ -232,7 +233,7 @@ impl Walk<'_> {
                 Err(trouble) => match trouble.of_the_way() {
                     Ok(failure) => return Err(failure),
                     Err(trouble) if ahead.verdict.action == Action::Take => {
-                        self.trouble(ahead.node, &path, trouble.reason(true));
+                        self.trouble(ahead.node, &path, trouble.cause(true));
                     }
                     Err(_) => {}
                 },
@@ -252,7 +253,7 @@ impl Walk<'_> {
     ) -> Result<Frame> {
         let (names, failure) = ground.names(usize::MAX);
         if let Some(error) = failure {
-            self.trouble(node, &path, format!("cannot list it completely: {error}"));
+            self.trouble(node, &path, Cause::of("cannot list it completely", error));
         }
         let old = Before::new(self.looking.before.map(|(store, _)| store), before);
         let (mut ahead, mut shares, mut waiting) = (Vec::new(), Shares::default(), 0);
@@ -298,8 +299,8 @@ impl Walk<'_> {
                             ground.can_read(&CString::new(found.name).unwrap_or_default())
                     {
                         shares.troubles += 1;
-                        let reason = trouble.reason(true);
-                        troubles.push(Exception { path: join(&path, found.name), reason });
+                        let cause = trouble.cause(true);
+                        troubles.push(Exception { path: join(&path, found.name), cause });
                     }
                 }
                 None => {
@@ -346,10 +347,10 @@ impl Walk<'_> {
         self.census.write().arena.add(node, &shares);
     }
 
-    fn trouble(&self, node: NodeId, path: &[u8], reason: String) {
+    fn trouble(&self, node: NodeId, path: &[u8], cause: Cause) {
         let mut inner = self.census.write();
         inner.arena.add(node, &Shares { troubles: 1, ..Shares::default() });
-        inner.note(Exception { path: path.to_vec(), reason });
+        inner.note(Exception { path: path.to_vec(), cause });
     }
 }
 

@@ -48,7 +48,7 @@ impl Looking<'_> {
     /// The rules, ready for a source.
     pub(crate) fn judge(&self, source: &Path) -> Result<Judge> {
         let origin = self.grounds.of(source)?;
-        Judge::new(&self.plan.rules, origin, source, self.now).map_err(EngineError::Rules)
+        Judge::new(&self.plan.rules, origin, source, self.now)
     }
 
     /// The source a path belongs to.

@@ -19,6 +19,7 @@ use crate::{
     error::{EngineError, Result},
     folders::Folders,
     journal::{Journal, store_on_drive},
+    words::Refusal,
 };
 
 /// The file beside a store's folders that says which drive of a rotation it is. It is not secret,
@@ -189,39 +190,32 @@ pub fn prepare_drive(
     drive: Option<&str>,
     folders: &Folders,
 ) -> Result<Arc<dyn Place>> {
-    let refuse = |what: String, hint: String| Err(EngineError::Unknown { what, hint });
     let PlaceSpec::Drive(path) = &config.place else {
-        return refuse(
-            format!("the place of {} is not a drive, but {}", config.name, config.place),
-            "leave --on out".to_owned(),
+        return Err(
+            Refusal::NotADrive { store: config.name.clone(), place: config.place.clone() }.into()
         );
     };
     let known = &config.rotation.drives;
     match drive {
         Some(drive) if !known.iter().any(|name| name == drive) => {
-            return refuse(
-                format!("{} has no drive `{drive}`", config.name),
-                match skellin_plan::nearest(drive, known.iter().map(String::as_str)) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("name it in stores.toml: drives = [\"{drive}\", …]"),
-                },
-            );
+            let near = skellin_plan::nearest(drive, known.iter().map(String::as_str));
+            return Err(Refusal::NoDrive {
+                store: config.name.clone(),
+                drive: drive.to_owned(),
+                near: near.map(str::to_owned),
+            }
+            .into());
         }
         None if !known.is_empty() => {
-            return refuse(
-                format!("{} has several drives, and which one this is is not said", config.name),
-                format!("add --drive {}", known.join(" or --drive ")),
-            );
+            let (store, drives) = (config.name.clone(), known.clone());
+            return Err(Refusal::WhichDrive { store, drives }.into());
         }
         _ => {}
     }
     let real = mount.canonicalize().map_err(|error| EngineError::local("find", mount, error))?;
     let points = mount_points(folders);
     if !points.iter().any(|point| point.canonicalize().is_ok_and(|point| point == real)) {
-        return refuse(
-            format!("nothing is mounted at {}", mount.display()),
-            "mount the drive, and name the directory it is mounted at".to_owned(),
-        );
+        return Err(Refusal::NothingMounted(mount.to_path_buf()).into());
     }
     let root = real.join(path);
     let place = DirectoryPlace::prepare(root.clone(), FOLDERS)?;

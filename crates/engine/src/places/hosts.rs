@@ -14,10 +14,11 @@ use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
 
 use super::{retries, targets};
 use crate::{
-    error::{EngineError, Result},
+    error::Result,
     ground::{Origin, Trouble},
     metadata::Sort,
     waits::Awaited,
+    words::Refusal,
 };
 
 /// What sources lie on: this machine, and other hosts, each connected to once and kept.
@@ -61,10 +62,8 @@ impl Grounds {
         if let Some(files) = opened.get(source) {
             return Ok(Origin::Far(Arc::clone(files), length));
         }
-        let spec = FarSource::of(source).ok_or_else(|| EngineError::Unknown {
-            what: format!("{} is not a source", source.display()),
-            hint: "give a full path, or sftp://host/path for another host".to_owned(),
-        })?;
+        let spec =
+            FarSource::of(source).ok_or_else(|| Refusal::NotASource(source.to_path_buf()))?;
         let files = self.open(&spec)?;
         opened.insert(source.to_path_buf(), Arc::clone(&files));
         Ok(Origin::Far(files, length))
@@ -90,17 +89,12 @@ impl Grounds {
     /// How commands of a plan reach a host; it is named as sources name it, `keeper@mast:2222`.
     pub(crate) fn command_target(&self, host: &str) -> Result<SftpTarget> {
         let address = format!("sftp://{host}/");
-        let source = FarSource::of(Path::new(&address)).ok_or_else(|| EngineError::Unknown {
-            what: format!("`{host}` is not a host"),
-            hint: "name it as a source does: on = \"mast\"".to_owned(),
-        })?;
+        let source =
+            FarSource::of(Path::new(&address)).ok_or_else(|| Refusal::NotAHost(host.to_owned()))?;
         let config = self.config(&source)?;
         match &config.place {
             PlaceSpec::Sftp(told) => targets::sftp(told, &config),
-            other => Err(EngineError::Unknown {
-                what: format!("{other} is not reached by SSH"),
-                hint: "use a host that is".to_owned(),
-            }),
+            other => Err(Refusal::NotBySsh(other.clone()).into()),
         }
     }
 
@@ -119,10 +113,7 @@ impl Grounds {
             PlaceSpec::Ftp { tls, host } => PlaceSpec::Ftp { tls: *tls, host: with(host) },
             PlaceSpec::S3(bucket) if host.access.objects.endpoint.is_none() => {
                 let name = &bucket.bucket;
-                return Err(EngineError::Unknown {
-                    what: format!("bucket {name} is not in hosts.toml"),
-                    hint: format!("add [{name}] with endpoint = \"https://…\" and credentials"),
-                });
+                return Err(Refusal::NoBucket(name.clone()).into());
             }
             other => other.clone(),
         };
@@ -144,10 +135,7 @@ impl Grounds {
                 patient(&config, FtpPlace::new(targets::ftp(*tls, host, &config)?))
             }
             PlaceSpec::Directory(_) | PlaceSpec::Drive(_) => {
-                return Err(EngineError::Unknown {
-                    what: format!("{} is not on another host", config.place),
-                    hint: "give its full path".to_owned(),
-                });
+                return Err(Refusal::NotFar(config.place.clone()).into());
             }
         })
     }

@@ -15,10 +15,7 @@ use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
 use skellin_store::{Store, StoreError};
 
 use super::{Grounds, drives, targets};
-use crate::{
-    error::{EngineError, Result},
-    folders::Folders,
-};
+use crate::{error::Result, folders::Folders, words::Refusal};
 
 /// So many bytes are written and read back to learn the speed of a place.
 const PROBE: usize = 4 << 20;
@@ -299,10 +296,7 @@ fn knock(server: &str, patience: Duration, say: &Say<'_>) -> Result<()> {
 /// Writes an object, reads it back, and takes it away again.
 pub(crate) fn try_out(place: &dyn Place, say: &Say<'_>) -> Result<()> {
     let mut random = [0u8; 8];
-    getrandom::fill(&mut random).map_err(|error| EngineError::Unknown {
-        what: format!("cannot get random numbers: {error}"),
-        hint: "try again later".to_owned(),
-    })?;
+    getrandom::fill(&mut random).map_err(|error| Refusal::NoRandomness(error.to_string()))?;
     let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
     let failed = |what: &str| {
         PlaceError::because(Operation::Reach, place.describe(), PlaceErrorKind::Failed, what)

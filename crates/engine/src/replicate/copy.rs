@@ -8,18 +8,16 @@ use std::{
 };
 
 use skellin_store::{
-    Below, Body, ContentWriter, Entries, Entry, Fingerprint, Item, Needs, PageRef, Recipe, RunId,
-    Session, Store, StoreError, TreeBuilder,
+    Body, ContentWriter, Entry, Fingerprint, Item, Met, Needs, PageRef, Recipe, RunId, Session,
+    Store, StoreError, TreeWalk,
 };
 
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
-    walk::{Beside, Sameness, Stamps},
+    walk::{Assembled, Assembly, Beside, Sameness, Stamps},
 };
 
-/// Names that are in work at a time in one directory.
-const WINDOW: usize = 1024;
 /// So many files wait for their block at most.
 const MOST_WAITING: usize = 4096;
 /// So many pieces of a file are looked at ahead, about 3 MiB.
@@ -51,17 +49,13 @@ struct Frame {
     parent: Option<(usize, usize)>,
     /// The directory itself; none for the root.
     entry: Option<(Entry, Fingerprint)>,
-    builder: TreeBuilder,
-    below: Below,
-    window: Vec<Option<Entry>>,
-    pending: usize,
+    assembly: Assembly,
     ended: bool,
 }
 
-/// A directory that is being gone through.
+/// What goes with a directory that is being gone through.
 struct Open<'s> {
     frame: usize,
-    entries: Entries<'s>,
     base: Beside<'s>,
 }
 
@@ -133,26 +127,31 @@ impl<'a> Copying<'a> {
 
     /// Copies everything below a root; the root in the other store, and the bytes read.
     pub fn go(mut self, root: PageRef) -> Result<(PageRef, u64)> {
-        let to = self.session.store();
+        let (from, to) = (self.from, self.session.store());
         let base = self.session.comparison().base().map(|base| base.root_page(to));
-        let mut stack = vec![self.open(None, None, root, base)];
-        while let Some(top) = stack.last_mut() {
+        let mut walk = TreeWalk::new(from);
+        let open = self.open(None, None, base);
+        walk.enter(root, Vec::new(), open);
+        while let Some(met) = walk.advance()? {
             if self.cancel.is_cancelled() {
                 return Err(StoreError::Cancelled.into());
             }
-            let frame = top.frame;
-            let Some(entry) = top.entries.next_entry()? else {
-                stack.pop();
-                if let Some(frame) = self.frames.get_mut(&frame) {
-                    frame.ended = true;
+            let entry = match met {
+                Met::Entry(entry) => entry,
+                Met::Left(node) => {
+                    if let Some(frame) = self.frames.get_mut(&node.with.frame) {
+                        frame.ended = true;
+                    }
+                    self.settle(node.with.frame)?;
+                    continue;
                 }
-                self.settle(frame)?;
-                continue;
+                Met::Lost(_, error) => return Err(error.into()),
             };
-            let before = top.before(&entry.name)?;
+            let Some(top) = walk.top() else { break };
+            let (frame, before) = (top.with.frame, top.with.before(&entry.name)?);
             self.make_room(frame)?;
-            if let Some(below) = self.entry(frame, entry, before)? {
-                stack.push(below);
+            if let Some((root, below)) = self.entry(frame, entry, before)? {
+                walk.enter(root, Vec::new(), below);
             }
         }
         self.writer.flush()?;
@@ -167,7 +166,6 @@ impl<'a> Copying<'a> {
         &mut self,
         parent: Option<(usize, usize)>,
         entry: Option<(Entry, Fingerprint)>,
-        root: PageRef,
         base: Option<PageRef>,
     ) -> Open<'s>
     where
@@ -175,31 +173,21 @@ impl<'a> Copying<'a> {
     {
         let frame = self.next_frame;
         self.next_frame += 1;
-        self.frames.insert(
-            frame,
-            Frame {
-                parent,
-                entry,
-                builder: TreeBuilder::default(),
-                below: Below::default(),
-                window: Vec::new(),
-                pending: 0,
-                ended: false,
-            },
-        );
+        self.frames
+            .insert(frame, Frame { parent, entry, assembly: Assembly::default(), ended: false });
         let base = Beside::new(self.session.store(), base);
-        Open { frame, entries: self.from.entries(root), base }
+        Open { frame, base }
     }
 
     /// Lets go of a full window: everything it waits for is finished first.
     fn make_room(&mut self, frame: usize) -> Result<()> {
-        let is_full = self.frames.get(&frame).is_some_and(|frame| frame.window.len() >= WINDOW);
+        let is_full = self.frames.get(&frame).is_some_and(|frame| frame.assembly.is_full());
         if is_full || self.waiting >= MOST_WAITING {
             self.writer.flush()?;
             self.hand_over()?;
         }
         match self.frames.get_mut(&frame) {
-            Some(frame) if is_full => frame.push_window(self.session),
+            Some(frame) if is_full => frame.assembly.take_window(Some(self.session)),
             _ => Ok(()),
         }
     }
@@ -210,11 +198,11 @@ impl<'a> Copying<'a> {
         frame: usize,
         mut entry: Entry,
         before: Option<Entry>,
-    ) -> Result<Option<Open<'s>>>
+    ) -> Result<Option<(PageRef, Open<'s>)>>
     where
         'a: 's,
     {
-        let number = self.frames.get(&frame).map_or(0, |frame| frame.window.len());
+        let number = self.frames.get(&frame).map_or(0, |frame| frame.assembly.next_place());
         match entry.body.clone() {
             Body::Directory { root, below, .. } => {
                 if let Some((there, needs)) = self.copied_before(&root.fingerprint)? {
@@ -230,12 +218,8 @@ impl<'a> Copying<'a> {
                     _ => None,
                 });
                 self.put(frame, None);
-                Ok(Some(self.open(
-                    Some((frame, number)),
-                    Some((entry, root.fingerprint)),
-                    root,
-                    base,
-                )))
+                let above = Some((frame, number));
+                Ok(Some((root, self.open(above, Some((entry, root.fingerprint)), base))))
             }
             Body::File { size, recipe } => {
                 self.files += 1;
@@ -262,8 +246,10 @@ impl<'a> Copying<'a> {
 
     fn put(&mut self, frame: usize, entry: Option<Entry>) {
         if let Some(frame) = self.frames.get_mut(&frame) {
-            frame.pending += usize::from(entry.is_none());
-            frame.window.push(entry);
+            match entry {
+                Some(entry) => frame.assembly.put(entry),
+                None => _ = frame.assembly.reserve(),
+            }
         }
     }
 
@@ -362,40 +348,28 @@ impl<'a> Copying<'a> {
 
     fn fill(&mut self, frame: usize, number: usize, entry: Entry) {
         if let Some(frame) = self.frames.get_mut(&frame) {
-            frame.pending -= 1;
-            if let Some(slot) = frame.window.get_mut(number) {
-                *slot = Some(entry);
-            }
+            frame.assembly.fill(number, Some(entry));
         }
     }
 
     /// Finishes a directory if nothing of it is missing any more, and those above it.
     fn settle(&mut self, mut number: usize) -> Result<()> {
-        while self.frames.get(&number).is_some_and(|frame| frame.ended && frame.pending == 0) {
-            let Some(mut frame) = self.frames.remove(&number) else { break };
-            frame.push_window(self.session)?;
-            let (root, needs) = frame.builder.finish(&**self.session)?;
+        while self
+            .frames
+            .get(&number)
+            .is_some_and(|frame| frame.ended && frame.assembly.is_settled())
+        {
+            let Some(frame) = self.frames.remove(&number) else { break };
+            let Assembled { root, needs, below } = frame.assembly.finish(Some(self.session))?;
             let (Some((entry, fingerprint)), Some((parent, slot))) = (frame.entry, frame.parent)
             else {
                 self.root = Some(root);
                 break;
             };
             self.copied.growing.insert(fingerprint, (root.fingerprint, needs.clone()));
-            let body = Body::Directory { root, needs, below: frame.below };
+            let body = Body::Directory { root, needs, below };
             self.fill(parent, slot, Entry { body, ..entry });
             number = parent;
-        }
-        Ok(())
-    }
-}
-
-impl Frame {
-    fn push_window(&mut self, session: &Arc<Session>) -> Result<()> {
-        for entry in self.window.drain(..).flatten() {
-            let counted = entry.counted();
-            self.below.files += counted.files;
-            self.below.bytes += counted.bytes;
-            self.builder.push(&**session, &entry)?;
         }
         Ok(())
     }

@@ -9,7 +9,8 @@ mod copy;
 use std::{collections::HashSet, sync::Arc};
 
 use skellin_store::{
-    Compression, ListedSnapshot, Order, Session, SessionStart, Snapshot, SnapshotDraft, Store,
+    Compression, ListedSnapshot, Order, RunId, Session, SessionStart, Snapshot, SnapshotDraft,
+    Store,
 };
 
 use crate::{
@@ -17,6 +18,7 @@ use crate::{
     error::{EngineError, Result},
     event::{Event, EventSink, Progress},
     run::narrower,
+    words::Refusal,
 };
 use copy::{Copied, Copying};
 
@@ -38,7 +40,7 @@ pub struct ReplicateRequest<'a> {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NotCopied {
     /// Its id in the store it is in.
-    pub id: [u8; 16],
+    pub id: RunId,
     /// When its run began, in milliseconds since 1970.
     pub started: i64,
     /// Why not.
@@ -74,10 +76,7 @@ pub fn replicate(
     request: &ReplicateRequest<'_>,
 ) -> Result<ReplicateReport> {
     if from.header().store == to.header().store {
-        return Err(EngineError::Unknown {
-            what: "both names are the same store".to_owned(),
-            hint: "name two stores: skellin replicate oak pier".to_owned(),
-        });
+        return Err(Refusal::SameStore.into());
     }
     request.events.event(Event::Begun { work: "replicate", name: to.place().describe() });
     let report = all(from, to, request);
@@ -144,7 +143,7 @@ fn all(
 }
 
 fn not_copied(listed: &ListedSnapshot, reason: String) -> NotCopied {
-    NotCopied { id: listed.run.0, started: listed.started, reason }
+    NotCopied { id: listed.run, started: listed.started, reason }
 }
 
 /// Copies one snapshot under a run of its own.

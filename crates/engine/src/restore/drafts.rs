@@ -104,7 +104,7 @@ impl<'a> Workshops<'a> {
 fn make<'a>(home: Arc<dyn Home + 'a>) -> Result<Workshop<'a>, Errno> {
     // A restore beside this one may take it for one of the dead before it is locked.
     for _ in 0..8 {
-        let name = random_name().map_err(|_| Errno::IO)?;
+        let name = random_name()?;
         mkdirat(home.as_fd(), &name, Mode::RWXU)?;
         let handle = match open_own(home.as_fd(), &name) {
             Err(Errno::NOENT) => continue,

@@ -16,6 +16,7 @@ use rustix::{
 use skellin_store::{Entry, Moment};
 
 use super::{Shared, drafts::Workshop};
+use crate::cause::{Cause, CauseKind};
 
 fn timestamps(entry: &Entry) -> Timestamps {
     let Moment { seconds, nanos } = entry.modified;
@@ -25,17 +26,21 @@ fn timestamps(entry: &Entry) -> Timestamps {
 
 /// What could not be set of a path.
 #[derive(Default)]
-struct Unset(Vec<String>);
+struct Unset(Vec<(&'static str, Errno)>);
 
 impl Unset {
-    fn note(&mut self, what: &str, result: Result<(), Errno>) {
+    fn note(&mut self, what: &'static str, result: Result<(), Errno>) {
         if let Err(error) = result {
-            self.0.push(format!("cannot set its {what}: {error}"));
+            self.0.push((what, error));
         }
     }
 
-    fn reason(&self) -> Result<(), String> {
-        if self.0.is_empty() { Ok(()) } else { Err(self.0.join("; ")) }
+    fn cause(&self) -> Result<(), Cause> {
+        if self.0.is_empty() {
+            return Ok(());
+        }
+        let each = self.0.iter().map(|(what, error)| format!("cannot set its {what}: {error}"));
+        Err(Cause::new(CauseKind::Incomplete, each.collect::<Vec<_>>().join("; ")))
     }
 }
 
@@ -49,18 +54,18 @@ pub(super) enum Dress {
     Times,
 }
 
-/// Gives an open file or directory its owner, mode, attributes and times. The error is a reason.
+/// Gives an open file or directory its owner, mode, attributes and times. The error says what it lacks.
 pub(super) fn apply(
     shared: &Shared<'_>,
     file: BorrowedFd<'_>,
     entry: &Entry,
     dress: Dress,
-) -> Result<(), String> {
+) -> Result<(), Cause> {
     let mut unset = Unset::default();
     let mut note = |what, result| unset.note(what, result);
     if dress == Dress::Times {
         note("times", futimens(file, &timestamps(entry)));
-        return unset.reason();
+        return unset.cause();
     }
     if shared.is_root && dress == Dress::All {
         let (user, group) = (Uid::from_raw(entry.owner.uid), Gid::from_raw(entry.owner.gid));
@@ -78,7 +83,7 @@ pub(super) fn apply(
     // After the owner, since a change of owner clears set-user-id.
     note("mode", fchmod(file, Mode::from_raw_mode(entry.mode)));
     note("times", futimens(file, &timestamps(entry)));
-    unset.reason()
+    unset.cause()
 }
 
 /// As [`apply`], for what cannot be opened: links, pipes, devices. They have names in a directory
@@ -88,7 +93,7 @@ pub(super) fn apply_in(
     workshop: &Workshop<'_>,
     name: &CString,
     entry: &Entry,
-) -> Result<(), String> {
+) -> Result<(), Cause> {
     let mut unset = Unset::default();
     let mut note = |what, result| unset.note(what, result);
     let (at, flags) = (workshop.as_fd(), AtFlags::SYMLINK_NOFOLLOW);
@@ -105,7 +110,7 @@ pub(super) fn apply_in(
         note("mode", chmodat(at, name, Mode::from_raw_mode(entry.mode), AtFlags::empty()));
     }
     note("times", utimensat(at, name, &timestamps(entry), flags));
-    unset.reason()
+    unset.cause()
 }
 
 /// Attributes that only root may set are left out without a word where root is not at work.

@@ -20,8 +20,11 @@ use super::{
     whereabouts::parent_of,
     write::{self, Job},
 };
-use crate::error::Result;
-use crate::locked::locked;
+use crate::{
+    cause::{Cause, CauseKind},
+    error::Result,
+    locked::locked,
+};
 
 /// Links the names that were put off.
 pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> Result<()> {
@@ -31,7 +34,7 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> R
             return Ok(());
         }
         let Some(directory) = parent_of(shared, &path)? else {
-            shared.exception(&path, "its directory does not exist");
+            shared.exception(&path, Cause::new(CauseKind::Missing, "its directory does not exist"));
             continue;
         };
         let written =
@@ -47,7 +50,7 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> R
                 shared.restored_bytes.fetch_add(entry.size(), Ordering::Relaxed);
             }
             Some(Ok(false)) => shared.count(&shared.left),
-            Some(Err(reason)) => shared.exception(&path, reason),
+            Some(Err(cause)) => shared.exception(&path, cause),
             // Its first name was left or failed, or the file system links nothing: a file of its
             // own has the same content.
             None => write::one(shared, workshops, &Job { directory: Some(directory), entry, path }),
@@ -63,7 +66,7 @@ fn link<'a>(
     directory: &Arc<OpenDirectory<'a>>,
     (first, identity): &(Vec<u8>, Identity),
     entry: &Entry,
-) -> Result<Option<Result<bool, String>>> {
+) -> Result<Option<Result<bool, Cause>>> {
     let Some(from) = parent_of(shared, first)? else { return Ok(None) };
     let leaf =
         |path: &[u8]| CString::new(path.rsplit(|b| *b == b'/').next().unwrap_or_default().to_vec());

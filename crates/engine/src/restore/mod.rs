@@ -27,9 +27,10 @@ pub use descend::LinkAbove;
 use skellin_store::{Snapshot, Store, StoreError};
 
 use crate::{
+    cause::Cause,
     clock::Cancel,
     error::{EngineError, Result},
-    event::{Event, EventSink, Exception, Meter, Progress, UNREADABLE_STORE, time_left},
+    event::{Event, EventSink, Exception, Meter, Progress, time_left},
     history::Located,
     locked::locked,
     waits::{Awaited, watched},
@@ -167,9 +168,9 @@ struct Shared<'a> {
 }
 
 impl Shared<'_> {
-    fn exception(&self, path: &[u8], reason: impl Into<String>) {
+    fn exception(&self, path: &[u8], cause: Cause) {
         self.exception_count.fetch_add(1, Ordering::Relaxed);
-        let exception = Exception { path: path.to_vec(), reason: reason.into() };
+        let exception = Exception { path: path.to_vec(), cause };
         self.request.events.event(Event::Exception(exception.clone()));
         let mut exceptions = locked(&self.exceptions);
         if exceptions.len() < MOST_EXCEPTIONS {
@@ -180,7 +181,7 @@ impl Shared<'_> {
     /// An exception that is due to the store: something of it cannot be read.
     fn unreadable(&self, path: &[u8], error: &StoreError) {
         self.damaged.fetch_add(1, Ordering::Relaxed);
-        self.exception(path, format!("{UNREADABLE_STORE}: {error}"));
+        self.exception(path, Cause::store(error));
     }
 
     fn note_in_the_way(&self, path: &[u8]) {

@@ -56,11 +56,10 @@ pub(super) fn open_own(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno
 }
 
 /// A name nobody else uses.
-pub(super) fn random_name() -> Result<CString, String> {
+pub(super) fn random_name() -> Result<CString, Errno> {
     let mut random = [0; RANDOM];
-    getrandom::fill(&mut random).map_err(|error| error.to_string())?;
-    CString::new(format!("{PREFIX}{}", skellin_store::hex(&random)))
-        .map_err(|error| error.to_string())
+    getrandom::fill(&mut random).map_err(|_| Errno::IO)?;
+    CString::new(format!("{PREFIX}{}", skellin_store::hex(&random))).map_err(|_| Errno::INVAL)
 }
 
 /// Whether a name is one that restores give.

@@ -9,7 +9,7 @@
 use std::{os::fd::AsFd, sync::Arc};
 
 use rustix::fs::{AtFlags, FileType, fstatvfs, statat};
-use skellin_store::{Body, Entries, Entry};
+use skellin_store::{Body, Entry, Met, TreeWalk};
 
 use super::{
     Existing, Shared,
@@ -18,9 +18,7 @@ use super::{
     whereabouts::{found, parent_of},
     write::{self, Job},
 };
-use crate::{
-    error::Result, event::Event, history::Located, locked::locked, path::join, size::size,
-};
+use crate::{error::Result, event::Event, history::Located, locked::locked, size::size};
 
 /// Files below this are replaced as they come, in bytes.
 const SMALL: u64 = 64 << 10;
@@ -95,7 +93,7 @@ fn gather<'a>(
     path: Vec<u8>,
 ) -> Result<Taken> {
     let mut taken = Taken::default();
-    let mut frames: Vec<(Option<Arc<OpenDirectory<'a>>>, Entries<'a>, Vec<u8>)> = Vec::new();
+    let mut walk: TreeWalk<'a, Option<Arc<OpenDirectory<'a>>>> = TreeWalk::new(shared.store);
     let mut next = Some((Some(directory), first, path));
     loop {
         if shared.is_stopped() {
@@ -104,21 +102,20 @@ fn gather<'a>(
         if let Some((parent, entry, path)) = next.take() {
             if let Body::Directory { root, .. } = entry.body {
                 let below = parent.and_then(|parent| parent.existing(&entry.name));
-                frames.push((below, shared.store.entries(root), path));
+                walk.enter(root, path, below);
             } else {
                 taken.add(parent.as_deref(), entry, path);
             }
         }
-        let Some((directory, entries, path)) = frames.last_mut() else { return Ok(taken) };
-        match entries.next_entry() {
-            Ok(Some(entry)) => {
-                let path = join(path, &entry.name);
-                next = Some((directory.clone(), entry, path));
+        match walk.advance()? {
+            None => return Ok(taken),
+            Some(Met::Entry(entry)) => {
+                let path = walk.path_of(&entry.name);
+                let parent = walk.top().and_then(|open| open.with.clone());
+                next = Some((parent, entry, path));
             }
-            Ok(None) => drop(frames.pop()),
             // The restore itself names what cannot be read.
-            Err(error) if error.is_unreadable() => drop(frames.pop()),
-            Err(error) => return Err(error.into()),
+            Some(Met::Left(_) | Met::Lost(..)) => {}
         }
     }
 }

@@ -27,7 +27,10 @@ use super::{
     own::{DirectoryId, id_of, random_name},
     unfinished::List,
 };
-use crate::error::{EngineError, Result};
+use crate::{
+    cause::{Cause, CauseKind},
+    error::{EngineError, Result},
+};
 
 /// A directory of the destination. When the last that holds it lets go, everything in it is
 /// written, and it gets its own mode, owner and times.
@@ -51,8 +54,8 @@ pub(super) struct OpenDirectory<'a> {
 impl Drop for OpenDirectory<'_> {
     fn drop(&mut self) {
         let Some((entry, dress)) = self.finish.take() else { return };
-        if let Err(reason) = apply(self.shared, self.handle.as_fd(), &entry, dress) {
-            self.shared.exception(&self.path, reason);
+        if let Err(cause) = apply(self.shared, self.handle.as_fd(), &entry, dress) {
+            self.shared.exception(&self.path, cause);
         }
         if let Some((list, id)) = self.listed.get().and_then(Option::as_ref) {
             list.end(id);
@@ -162,15 +165,13 @@ impl<'a> OpenDirectory<'a> {
         entry: &Entry,
         path: &[u8],
         selected: bool,
-    ) -> Result<Option<Arc<Self>>, String> {
+    ) -> Result<Option<Arc<Self>>, Cause> {
         let shared = self.shared;
         let request = shared.request;
-        let name = CString::new(entry.name.clone()).map_err(|_| "its name contains a NUL byte")?;
+        let name = CString::new(entry.name.clone())
+            .map_err(|_| Cause::other("its name contains a NUL byte"))?;
         if self.depth >= shared.deepest {
-            return Err(format!(
-                "more than {} directories deep, the limit of open files; raise it (ulimit -n)",
-                shared.deepest
-            ));
+            return Err(Cause::too_deep(shared.deepest));
         }
         let mut made = None;
         let handle = loop {
@@ -185,24 +186,26 @@ impl<'a> OpenDirectory<'a> {
                     // Somebody else has made it in between.
                     Err(Errno::EXIST) => {}
                     Err(Errno::NOSPC | Errno::DQUOT) => {
-                        return Err(skellin_place::why_full_at(&self.handle).to_owned());
+                        let words = skellin_place::why_full_at(&self.handle);
+                        return Err(Cause::new(CauseKind::NoRoom, words));
                     }
-                    Err(error) => return Err(format!("cannot create it: {error}")),
+                    Err(error) => return Err(Cause::of("cannot create it", error)),
                 },
                 Err(Errno::NOTDIR | Errno::LOOP) => match request.existing {
                     Existing::Leave => {
-                        return Err("something other than a directory is in the way".to_owned());
+                        let words = "something other than a directory is in the way";
+                        return Err(Cause::new(CauseKind::InTheWay, words));
                     }
                     _ if request.dry_run => return Ok(None),
                     Existing::Replace => {
                         unlinkat(&self.handle, &name, AtFlags::empty()).map_err(|error| {
-                            format!("cannot remove what is in the way: {error}")
+                            Cause::of("cannot remove what is in the way", error)
                         })?;
                         shared.count(&shared.replaced);
                     }
                     Existing::Rename => set_aside(shared, self.handle.as_fd(), &name)?,
                 },
-                Err(error) => return Err(format!("cannot open it: {error}")),
+                Err(error) => return Err(Cause::of("cannot open it", error)),
             }
         };
         let finish = match (&made, selected && request.existing != Existing::Leave) {
@@ -238,7 +241,7 @@ impl<'a> OpenDirectory<'a> {
     fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<Made, Errno> {
         let workshop = workshops.beside(Arc::clone(self) as _)?;
         self.touch(&workshop);
-        let draft = random_name().map_err(|_| Errno::IO)?;
+        let draft = random_name()?;
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
         let made = open(workshop.as_fd(), &draft).and_then(|handle| {
             // Before it has its name, so that one that has it is in the list.
@@ -274,11 +277,11 @@ impl<'a> OpenDirectory<'a> {
             (true, _) => Some(Dress::All),
             (false, true) => Some(Dress::KeepOwner),
             (false, false) => {
-                let reason = format!(
+                let words = format!(
                     "owned by {}, not {}: left so, because others can write to the directory above",
                     there.st_uid, entry.owner.uid
                 );
-                shared.exception(path, reason);
+                shared.exception(path, Cause::new(CauseKind::Incomplete, words));
                 None
             }
         }
@@ -304,7 +307,7 @@ pub(super) fn set_aside(
     shared: &Shared<'_>,
     at: BorrowedFd<'_>,
     name: &CString,
-) -> Result<(), String> {
+) -> Result<(), Cause> {
     let mut number = 0;
     loop {
         let counter = if number == 0 { String::new() } else { format!("-{number}") };
@@ -316,7 +319,7 @@ pub(super) fn set_aside(
                 return Ok(());
             }
             Err(Errno::EXIST) if number < 1000 => number += 1,
-            Err(error) => return Err(format!("cannot rename what is in the way: {error}")),
+            Err(error) => return Err(Cause::of("cannot rename what is in the way", error)),
         }
     }
 }
@@ -333,10 +336,12 @@ pub(super) fn put_in_place(
     draft: &CString,
     at: BorrowedFd<'_>,
     name: &CString,
-) -> Result<bool, String> {
+) -> Result<bool, Cause> {
     let moved = |error: Errno| match error {
-        Errno::ISDIR | Errno::NOTEMPTY => "a directory is in the way".to_owned(),
-        error => format!("cannot move it into place: {error}"),
+        Errno::ISDIR | Errno::NOTEMPTY => {
+            Cause::new(CauseKind::InTheWay, "a directory is in the way")
+        }
+        error => Cause::of("cannot move it into place", error),
     };
     let mut tries = 0;
     loop {
@@ -354,7 +359,10 @@ pub(super) fn put_in_place(
                     return Ok(true);
                 }
                 Existing::Rename if tries < 8 => set_aside(shared, at, name)?,
-                Existing::Rename => return Err("its name is taken again and again".to_owned()),
+                Existing::Rename => {
+                    let words = "its name is taken again and again";
+                    return Err(Cause::new(CauseKind::InTheWay, words));
+                }
             },
             Err(error) => return Err(moved(error)),
         }

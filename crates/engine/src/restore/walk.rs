@@ -3,7 +3,7 @@
 use std::{os::unix::ffi::OsStrExt, path::PathBuf, sync::Arc};
 
 use crossbeam_channel::Sender;
-use skellin_store::{Body, Entries, Entry, StoreError};
+use skellin_store::{Body, Entry, Met, StoreError, TreeWalk};
 
 use super::{
     Shared,
@@ -13,15 +13,7 @@ use super::{
     whereabouts::start,
     write::Job,
 };
-use crate::{error::Result, history::Located, locked::locked, path::join};
-
-/// A directory that is being walked.
-struct Frame<'a> {
-    /// `None` in a rehearsal, where it is not there.
-    directory: Option<Arc<OpenDirectory<'a>>>,
-    entries: Entries<'a>,
-    path: Vec<u8>,
-}
+use crate::{cause::Cause, error::Result, history::Located, locked::locked, path::join};
 
 /// The bits by which a file runs as its owner or group.
 const SET_ID: u32 = 0o6000;
@@ -43,8 +35,8 @@ pub(super) fn sync_roots(shared: &Shared<'_>) {
         if let Ok(Some(directory)) = OpenDirectory::root(shared, &root)
             && let Err(error) = sync(&directory)
         {
-            let reason = format!("restored files may not be on the disk yet: {error}");
-            shared.exception(root.as_os_str().as_bytes(), reason);
+            let cause = Cause::of("restored files may not be on the disk yet", error);
+            shared.exception(root.as_os_str().as_bytes(), cause);
         }
         synced.push(root);
     }
@@ -139,14 +131,14 @@ fn open_below<'a>(
     selected: bool,
 ) -> Option<Option<Arc<OpenDirectory<'a>>>> {
     if !Entry::is_name(&entry.name) {
-        shared.exception(path, "its name would lead outside");
+        shared.exception(path, Cause::other("its name would lead outside"));
         return None;
     }
     let Some(parent) = parent else { return Some(None) };
     match parent.below(workshops, entry, path, selected) {
         Ok(directory) => Some(directory),
-        Err(reason) => {
-            shared.exception(path, reason);
+        Err(cause) => {
+            shared.exception(path, cause);
             None
         }
     }
@@ -160,7 +152,8 @@ fn tree<'a>(
     source: usize,
     jobs: &Sender<Job<'a>>,
 ) -> Result<()> {
-    let mut frames: Vec<Frame<'a>> = Vec::new();
+    // With each directory where it is made; nothing in a rehearsal, where it is not there.
+    let mut walk: TreeWalk<'a, Option<Arc<OpenDirectory<'a>>>> = TreeWalk::new(shared.store);
     let mut next = Some(first);
     let is_far = is_of_another_host(shared, source);
     loop {
@@ -182,10 +175,10 @@ fn tree<'a>(
                     if !stays {
                         shared.count(&shared.restored);
                     }
-                    frames.push(Frame { directory, entries: shared.store.entries(root), path });
+                    walk.enter(root, path, directory);
                 }
             } else if !Entry::is_name(&entry.name) {
-                shared.exception(&path, "its name would lead outside");
+                shared.exception(&path, Cause::other("its name would lead outside"));
             } else if groups::is_repeated(shared, &entry, &path)
                 || locked(&shared.done).contains(&path)
             {
@@ -194,18 +187,15 @@ fn tree<'a>(
                 return Ok(());
             }
         }
-        let Some(frame) = frames.last_mut() else { return Ok(()) };
-        match frame.entries.next_entry() {
-            Ok(Some(entry)) => {
-                let path = join(&frame.path, &entry.name);
-                next = Some((frame.directory.clone(), entry, path));
+        match walk.advance()? {
+            None => return Ok(()),
+            Some(Met::Entry(entry)) => {
+                let path = walk.path_of(&entry.name);
+                let parent = walk.top().and_then(|open| open.with.clone());
+                next = Some((parent, entry, path));
             }
-            Ok(None) => drop(frames.pop()),
-            Err(error) if error.is_unreadable() => {
-                shared.unreadable(&frame.path, &error);
-                frames.pop();
-            }
-            Err(error) => return Err(error.into()),
+            Some(Met::Left(_)) => {}
+            Some(Met::Lost(node, error)) => shared.unreadable(&node.path, &error),
         }
     }
 }

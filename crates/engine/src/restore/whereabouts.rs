@@ -9,10 +9,7 @@ use std::{
 use skellin_store::Entry;
 
 use super::{Destination, Shared, target::OpenDirectory};
-use crate::{
-    error::{EngineError, Result},
-    history::Located,
-};
+use crate::{error::Result, history::Located, words::Refusal};
 
 /// Where a source's own entry lies, and under which name.
 pub(super) fn start(shared: &Shared<'_>, located: &Located) -> Result<(PathBuf, Vec<u8>)> {
@@ -24,10 +21,7 @@ pub(super) fn start(shared: &Shared<'_>, located: &Located) -> Result<(PathBuf, 
             let plain =
                 path.is_absolute() && path.components().all(|part| part.as_os_str() != "..");
             let parts = path.parent().zip(path.file_name()).filter(|_| plain);
-            let (parent, name) = parts.ok_or_else(|| EngineError::Unknown {
-                what: format!("{} cannot be restored in place", path.display()),
-                hint: "restore it elsewhere with --to DIR".to_owned(),
-            })?;
+            let (parent, name) = parts.ok_or_else(|| Refusal::NotInPlace(path.to_path_buf()))?;
             Ok((parent.to_path_buf(), name.as_bytes().to_vec()))
         }
     }

@@ -25,7 +25,10 @@ use super::{
     own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
 };
-use crate::locked::locked;
+use crate::{
+    cause::{Cause, CauseKind},
+    locked::locked,
+};
 
 /// So many pieces of a file are looked at ahead, about 3 MiB.
 const AHEAD: usize = 64;
@@ -41,7 +44,7 @@ pub(super) struct Job<'a> {
 /// Why a path was not written.
 enum Failure {
     /// It concerns this path.
-    Path(String),
+    Path(Cause),
     /// The file system takes nothing more; what it lacks is to be seen.
     NoRoom,
     /// It concerns what the store has of this path.
@@ -75,7 +78,7 @@ pub(super) fn work<'a>(
 /// Restores one path, whatever becomes of it.
 pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
     let outcome = CString::new(job.entry.name.clone())
-        .map_err(|_| Failure::Path("its name contains a NUL byte".to_owned()))
+        .map_err(|_| Failure::Path(Cause::other("its name contains a NUL byte")))
         .and_then(|name| place(shared, workshops, job, &name));
     match outcome {
         Ok(Some(identity)) => {
@@ -86,9 +89,10 @@ pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<
         Ok(None) => shared.count(&shared.left),
         Err(Failure::NoRoom) => {
             let facts = job.directory.as_ref().and_then(|at| fstatvfs(at.as_fd()).ok());
-            shared.exception(&job.path, skellin_place::why_full(facts.as_ref()));
+            let words = skellin_place::why_full(facts.as_ref());
+            shared.exception(&job.path, Cause::new(CauseKind::NoRoom, words));
         }
-        Err(Failure::Path(reason)) => shared.exception(&job.path, reason),
+        Err(Failure::Path(cause)) => shared.exception(&job.path, cause),
         Err(Failure::Unreadable(error)) => shared.unreadable(&job.path, &error),
         Err(Failure::All(error)) => shared.fail(error.into()),
         Err(Failure::Stopped) => {}
@@ -121,12 +125,12 @@ fn place<'a>(
         return Ok(Some((0, 0)));
     }
     let Some(directory) = &job.directory else {
-        return Err(Failure::Path("its directory is missing".to_owned()));
+        return Err(Failure::Path(Cause::new(CauseKind::Missing, "its directory is missing")));
     };
     locked(&shared.current).clone_from(&job.path);
     let workshop = workshops.beside(Arc::clone(directory) as _).map_err(failed)?;
     directory.touch(&workshop);
-    let draft = random_name().map_err(Failure::Path)?;
+    let draft = random_name().map_err(failed)?;
     let made = make(shared, &workshop, &draft, &job.entry, &job.path);
     let placed = made.and_then(|()| {
         let identity = identity_of(&workshop, &draft).map_err(failed)?;
@@ -142,9 +146,9 @@ fn place<'a>(
 
 fn failed(error: Errno) -> Failure {
     match error {
-        Errno::PERM | Errno::ACCESS => Failure::Path("permission denied".to_owned()),
+        Errno::PERM | Errno::ACCESS => Failure::Path(Cause::denied()),
         Errno::NOSPC | Errno::DQUOT => Failure::NoRoom,
-        error => Failure::Path(format!("cannot write it: {error}")),
+        error => Failure::Path(Cause::of("cannot write it", error)),
     }
 }
 
@@ -164,8 +168,8 @@ fn make(
             let written = write_content(shared, &file, recipe)?;
             ftruncate(&file, *size).map_err(failed)?;
             if written != *size {
-                let reason = format!("its content has {written} bytes, not {size}");
-                return Err(Failure::Path(reason));
+                let words = format!("its content has {written} bytes, not {size}");
+                return Err(Failure::Path(Cause::other(words)));
             }
             apply(shared, file.as_fd(), entry, Dress::All)
         }
@@ -184,7 +188,10 @@ fn make(
             };
             mknodat(at, draft, sort, Mode::RUSR | Mode::WUSR, makedev(*major, *minor)).map_err(
                 |error| match error {
-                    Errno::PERM => Failure::Path("only root can create devices".to_owned()),
+                    Errno::PERM => {
+                        let words = "only root can create devices";
+                        Failure::Path(Cause::new(CauseKind::Denied, words))
+                    }
                     error => failed(error),
                 },
             )?;
@@ -193,8 +200,8 @@ fn make(
         Body::Directory { .. } => Ok(()),
     };
     // Content that is there without all that belongs to it is better than no content.
-    if let Err(reason) = applied {
-        shared.exception(path, reason);
+    if let Err(cause) = applied {
+        shared.exception(path, cause);
     }
     Ok(())
 }

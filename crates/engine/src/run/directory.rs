@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use skellin_plan::Action;
-use skellin_store::{Body, Entry, Fingerprint, Needs, PageRef};
+use skellin_store::{Body, Entry, PageRef};
 
 use super::{
     look::{Met, Outcome, gone, skeleton},
@@ -13,17 +13,15 @@ use super::{
     task::{Directory, Parent, Progress, Task},
 };
 use crate::{
+    cause::Cause,
     error::Result,
     event::Event,
     ground::Trouble,
     locked::locked,
     names::Names,
     path::join,
-    walk::{Beside, Sameness, Stamps},
+    walk::{Assembled, Beside, Sameness, Stamps, WINDOW},
 };
-
-/// Names that are in work at a time in one directory.
-const WINDOW: usize = 1024;
 
 fn directory_root(entry: &Entry) -> Option<PageRef> {
     match &entry.body {
@@ -45,8 +43,8 @@ fn open_and_list<'s>(
     let same = before.as_ref().filter(|before| stamps.compare(before) == Sameness::Same);
     let xattrs = match same {
         Some(before) => before.xattrs.clone(),
-        None => ground.xattrs().unwrap_or_else(|reason| {
-            pool.exception(&directory.path, &reason);
+        None => ground.xattrs().unwrap_or_else(|cause| {
+            pool.exception(&directory.path, cause);
             Vec::new()
         }),
     };
@@ -57,11 +55,11 @@ fn open_and_list<'s>(
     state.base = Beside::new(pool.store, before.as_ref().and_then(directory_root));
     state.resume = Beside::new(pool.store, pool.comparison.resume_point(&directory.path));
     let (names, failure) = ground.names(usize::MAX);
-    if let Some(why) = failure {
-        pool.exception(&directory.path, &format!("cannot list it completely: {why}"));
+    if let Some(error) = failure {
+        pool.exception(&directory.path, Cause::of("cannot list it completely", error));
     }
     for (name, why) in ground.unfit() {
-        pool.exception(&join(&directory.path, name.as_bytes()), why);
+        pool.exception(&join(&directory.path, name.as_bytes()), Cause::other(*why));
     }
     state.names = names;
     Ok(())
@@ -106,11 +104,7 @@ fn settle<'s>(
         }
         Parent::Directory(directory, slot) => {
             let mut state = locked(&directory.state);
-            if let Some(place) = state.window.get_mut(slot) {
-                *place = entry;
-            }
-            state.pending -= 1;
-            let last = state.pending == 0;
+            let last = state.assembly.fill(slot, entry);
             drop(state);
             last.then_some(directory)
         }
@@ -126,11 +120,7 @@ fn windows<'s>(
     let state = &mut *guard;
     pool.set_current(&directory.path);
     if state.entry.is_none() && directory.is_too_deep(pool.deepest) {
-        let reason = format!(
-            "more than {} directories deep, the limit of open files; raise it (ulimit -n)",
-            pool.deepest
-        );
-        pool.exception(&directory.path, &reason);
+        pool.exception(&directory.path, Cause::too_deep(pool.deepest));
         return Ok(Some((directory.parent.clone(), None)));
     }
     if state.entry.is_none()
@@ -143,15 +133,7 @@ fn windows<'s>(
         if pool.is_stopped() {
             return Ok(None);
         }
-        for entry in std::mem::take(&mut state.window).into_iter().flatten() {
-            let counted = entry.counted();
-            state.below.files += counted.files;
-            state.below.bytes += counted.bytes;
-            state.holds_any = true;
-            if let Some(session) = pool.session {
-                state.builder.push(&**session, &entry)?;
-            }
-        }
+        state.assembly.take_window(pool.session)?;
         let names = &state.names;
         let count = names.len();
         let upto = (state.next + WINDOW).min(count);
@@ -164,25 +146,23 @@ fn windows<'s>(
         pool.set_current(&directory.path);
         let (mut files, mut directories) = (Vec::new(), Vec::new());
         // One more than there are, so that nobody thinks the window is done while it is filled.
-        state.pending = 1;
+        state.assembly.hold();
         for number in state.next..upto {
             let name = names.get(number);
             let base = state.base.meet(name, |entry| gone(pool, directory, entry));
             let (base, resume) = (known(pool, base), known(pool, state.resume.meet(name, |_| {})));
-            let slot = state.window.len();
+            let slot = state.assembly.next_place();
             let parent = || Parent::Directory(Arc::clone(directory), slot);
             let mut met = Met { pool, directory, name, base, resume, parent: &parent };
             match met.look()? {
-                Outcome::Entry(entry) => state.window.push(Some(*entry)),
+                Outcome::Entry(entry) => state.assembly.put(*entry),
                 Outcome::Nothing => {}
                 Outcome::File(task) => {
-                    state.window.push(None);
-                    state.pending += 1;
+                    state.assembly.reserve();
                     files.push(Task::File(task));
                 }
                 Outcome::Directory(below) => {
-                    state.window.push(None);
-                    state.pending += 1;
+                    state.assembly.reserve();
                     directories.push(Task::Directory(below));
                 }
             }
@@ -191,8 +171,7 @@ fn windows<'s>(
         if upto == count {
             directory.held.release();
         }
-        state.pending -= 1;
-        if state.pending > 0 {
+        if !state.assembly.release() {
             // The stack is taken from its end: files first, which frees memory soonest.
             directories.reverse();
             files.reverse();
@@ -217,20 +196,17 @@ fn finish<'s>(
     state: &mut Progress<'s>,
 ) -> Result<(Parent<'s>, Option<Entry>)> {
     state.names = Names::default();
-    if directory.verdict.action == Action::Skip && !state.holds_any {
+    if directory.verdict.action == Action::Skip && !state.assembly.holds_any() {
         // It was entered for what might be taken below it, and there was nothing.
         pool.count(Change::Skipped, &directory.path, 0, directory.verdict.rule);
         return Ok((directory.parent.clone(), None));
     }
-    let (root, needs) = match pool.session {
-        Some(session) => {
-            let (root, needs) = std::mem::take(&mut state.builder).finish(&**session)?;
-            session.checkpoint(&directory.path, &root)?;
-            (root, needs)
-        }
-        None => (PageRef::unplaced(Fingerprint([0; 32])), Needs::default()),
-    };
-    let body = Body::Directory { root, needs, below: state.below };
+    let Assembled { root, needs, below } =
+        std::mem::take(&mut state.assembly).finish(pool.session)?;
+    if let Some(session) = pool.session {
+        session.checkpoint(&directory.path, &root)?;
+    }
+    let body = Body::Directory { root, needs, below };
     let entry = state.entry.take().map(|entry| Entry { body, ..entry });
     Ok((directory.parent.clone(), entry))
 }

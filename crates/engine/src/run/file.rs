@@ -17,6 +17,7 @@ use super::{
     task::{FileTask, From, Opened},
 };
 use crate::{
+    cause::{Cause, CauseKind},
     error::Result,
     ground::{FarFile, Trouble},
     locked::locked,
@@ -54,7 +55,10 @@ pub(super) fn store<'s>(
         }
     };
     if facts.sort() != Sort::File {
-        pool.exception(&task.path, "it was replaced during the run");
+        pool.exception(
+            &task.path,
+            Cause::new(CauseKind::Vanished, "it was replaced during the run"),
+        );
         return complete(pool, task.parent, None);
     }
     let xattrs = std::mem::take(&mut task.entry.xattrs);
@@ -104,8 +108,8 @@ pub(super) fn store<'s>(
             match trouble.of_the_way() {
                 Ok(failure) => pool.stop(Some(failure)),
                 Err(trouble) => {
-                    let why = trouble.reason(true);
-                    pool.exception(&task.path, &format!("cannot read it completely: {why}"));
+                    let cause = trouble.cause(true).within("cannot read it completely");
+                    pool.exception(&task.path, cause);
                 }
             }
             match writer.drop_file() {
@@ -136,7 +140,7 @@ enum Bytes {
 
 impl Bytes {
     /// What became of the file while it was read, if it is not what it was.
-    fn changed_since(&self, facts: &Facts) -> Option<&'static str> {
+    fn changed_since(&self, facts: &Facts) -> Option<Cause> {
         match self {
             Self::Here(file) => changed_since(file, facts),
             Self::Far(far) => {
@@ -154,8 +158,8 @@ fn begin_here(
     file: OwnedFd,
 ) -> Result<(Bytes, Facts), Trouble> {
     let facts = Facts::of(fd(&file))?;
-    task.entry.xattrs = xattrs_of(fd(&file)).unwrap_or_else(|reason| {
-        pool.exception(&task.path, &reason);
+    task.entry.xattrs = xattrs_of(fd(&file)).unwrap_or_else(|cause| {
+        pool.exception(&task.path, cause);
         Vec::new()
     });
     Ok((Bytes::Here(file), facts))

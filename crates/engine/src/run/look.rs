@@ -15,6 +15,7 @@ use super::{
     task::{Directory, FileTask, From, Hold, Parent, new_directory},
 };
 use crate::{
+    cause::Cause,
     error::Result,
     event::Event,
     ground::Ground,
@@ -88,7 +89,7 @@ impl<'s> Met<'_, 's> {
                 Ok(Outcome::Nothing)
             }
             Sort::Unknown => {
-                pool.exception(&path, "unknown kind of file");
+                pool.exception(&path, Cause::other("unknown kind of file"));
                 Ok(Outcome::Nothing)
             }
             sort => self.special(&path, (&ground, &name), &facts, sort, verdict),
@@ -180,8 +181,8 @@ impl<'s> Met<'_, 's> {
             Sort::Block => device(DeviceKind::Block),
             _ => Body::Pipe,
         };
-        let xattrs = ground.xattrs_at(name).unwrap_or_else(|reason| {
-            pool.exception(path, &reason);
+        let xattrs = ground.xattrs_at(name).unwrap_or_else(|cause| {
+            pool.exception(path, cause);
             Vec::new()
         });
         let mut entry = skeleton(pool, facts, self.name.to_vec(), xattrs);

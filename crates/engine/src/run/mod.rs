@@ -30,8 +30,8 @@ use std::{
 
 use skellin_plan::{Compress, Expected, Plan};
 use skellin_store::{
-    Comparison, Compression, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
-    StoreError, Suspect, TreeBuilder,
+    Comparison, Compression, RunId, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
+    StoreError, Suspect,
 };
 
 pub use estimate::Estimate;
@@ -45,6 +45,7 @@ use crate::{
     places::Grounds,
     size::size,
     waits::{Awaited, SAY_AFTER, watched},
+    walk::{Assembled, Assembly},
 };
 use pool::{Pool, Source};
 
@@ -442,18 +443,14 @@ fn conclude(
     session: &Arc<Session>,
     request: &RunRequest<'_>,
     roots: &mut [(usize, skellin_store::Entry)],
-) -> Result<[u8; 16]> {
+) -> Result<RunId> {
     if roots.is_empty() {
         return Err(EngineError::NoSources(request.plan.name.clone()));
     }
     roots.sort_by(|(_, a), (_, b)| a.name.cmp(&b.name));
-    let (mut builder, mut below) = (TreeBuilder::default(), skellin_store::Below::default());
-    for (_, entry) in roots.iter() {
-        builder.push(&**session, entry)?;
-        below.files += entry.counted().files;
-        below.bytes += entry.counted().bytes;
-    }
-    let (root, _) = builder.finish(&**session)?;
+    let mut assembly = Assembly::default();
+    roots.iter().for_each(|(_, entry)| assembly.put(entry.clone()));
+    let Assembled { root, below, .. } = assembly.finish(Some(session))?;
     let sources = roots.iter().map(|(source, entry)| SnapshotSource {
         name: entry.name.clone().into(),
         path: pool.sources[*source].path.as_os_str().as_bytes().to_vec().into(),
@@ -476,7 +473,7 @@ fn conclude(
         sockets: pool.counts.sockets.load(Ordering::Relaxed),
     };
     let snapshot = session.finish_unless(draft, &|| request.cancel.is_cancelled())?;
-    Ok(snapshot.run.0)
+    Ok(snapshot.run)
 }
 
 fn finish_report(
@@ -484,7 +481,7 @@ fn finish_report(
     request: &RunRequest<'_>,
     started: i64,
     ended: Result<()>,
-    snapshot: Option<[u8; 16]>,
+    snapshot: Option<RunId>,
 ) -> Result<RunReport> {
     match ended {
         Err(error) if !error.is_cancelled() => Err(error),

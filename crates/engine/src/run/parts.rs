@@ -281,8 +281,8 @@ fn fail<'s>(pool: &Pool<'s>, long: &LongFile<FileTask<'s>>, trouble: Trouble) ->
     match trouble.of_the_way() {
         Ok(failure) => pool.stop(Some(failure)),
         Err(trouble) => {
-            let why = trouble.reason(true);
-            pool.exception(&long.path, &format!("cannot read it completely: {why}"));
+            let cause = trouble.cause(true).within("cannot read it completely");
+            pool.exception(&long.path, cause);
         }
     }
     complete(pool, task.parent, None)

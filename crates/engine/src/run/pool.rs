@@ -17,7 +17,7 @@ use std::{
 };
 
 use skellin_plan::Verdict;
-use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, Session, Store};
+use skellin_store::{Comparison, Entry, ExceptionRecord, Recipe, RunId, Session, Store};
 
 use super::{
     RunRequest,
@@ -26,6 +26,7 @@ use super::{
     task::Task,
 };
 use crate::{
+    cause::Cause,
     counts::{ByteCounts, FileCounts},
     depth::deepest,
     error::{EngineError, Result},
@@ -148,7 +149,7 @@ pub(super) struct Pool<'s> {
     pub comparison: &'s Comparison,
     pub sources: Vec<Source>,
     /// The rules, ready for each source; or why they are not.
-    pub judges: Vec<Result<Judge, String>>,
+    pub judges: Vec<Result<Judge, Cause>>,
     pub keep_out: HashSet<(u64, u64)>,
     pub keep_out_paths: Vec<PathBuf>,
     pub workers: usize,
@@ -218,11 +219,9 @@ impl<'s> Pool<'s> {
         let sources = super::name_sources(&plan.sources);
         let now = request.clock.now();
         let judge = |source: &Source| match request.grounds.of(&source.path) {
-            Ok(origin) => Judge::new(&plan.rules, origin, &source.path, now)
-                .map(Ok)
-                .map_err(EngineError::Rules),
+            Ok(origin) => Judge::new(&plan.rules, origin, &source.path, now).map(Ok),
             // What is wrong with one host is told of its source.
-            Err(error) => Ok(Err(error.to_string())),
+            Err(error) => Ok(Err(Cause::other(error.to_string()))),
         };
         let judges: Vec<_> = sources.iter().map(judge).collect::<Result<_, _>>()?;
         let has_far = judges.iter().flatten().any(|judge| judge.origin().is_far());
@@ -433,14 +432,14 @@ impl<'s> Pool<'s> {
     pub fn trouble(&self, path: &[u8], trouble: Trouble) {
         match trouble.of_the_way() {
             Ok(failure) => self.stop(Some(failure)),
-            Err(trouble) => self.exception(path, &trouble.reason(true)),
+            Err(trouble) => self.exception(path, trouble.cause(true)),
         }
     }
 
     /// Notes a path that cannot be handled.
-    pub fn exception(&self, path: &[u8], reason: &str) {
+    pub fn exception(&self, path: &[u8], cause: Cause) {
         add(&self.counts.exceptions, 1);
-        let exception = Exception { path: path.to_vec(), reason: reason.to_owned() };
+        let exception = Exception { path: path.to_vec(), cause };
         self.events.event(Event::Exception(exception.clone()));
         let mut exceptions = locked(&self.exceptions);
         if exceptions.len() < MOST_EXCEPTIONS {
@@ -452,7 +451,7 @@ impl<'s> Pool<'s> {
         let records = locked(&self.exceptions);
         let first = records.iter().take(EXCEPTIONS_IN_SNAPSHOT).map(|exception| ExceptionRecord {
             path: exception.path.clone().into(),
-            reason: exception.reason.clone(),
+            reason: exception.cause.words.clone(),
         });
         (self.counts.exceptions.load(Ordering::Relaxed), first.collect())
     }
@@ -540,7 +539,7 @@ impl<'s> Pool<'s> {
         self,
         request: &RunRequest<'_>,
         started: i64,
-        snapshot: Option<[u8; 16]>,
+        snapshot: Option<RunId>,
     ) -> RunReport {
         let load = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         let counts = &self.counts;
@@ -557,7 +556,7 @@ impl<'s> Pool<'s> {
         let mut exceptions = std::mem::take(&mut *locked(&self.exceptions));
         exceptions.sort_by(|a, b| a.path.cmp(&b.path));
         RunReport {
-            run: self.session.map(|session| session.run().0),
+            run: self.session.map(|session| session.run()),
             snapshot,
             dry_run: request.dry_run,
             status,

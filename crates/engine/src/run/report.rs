@@ -1,5 +1,6 @@
 //! What a run has done.
 
+use skellin_store::RunId;
 use std::path::PathBuf;
 
 use skellin_plan::Expected;
@@ -92,9 +93,9 @@ impl Shrinkage {
 #[derive(Clone, Debug, PartialEq)]
 pub struct RunReport {
     /// The run's id, unless it was a rehearsal.
-    pub run: Option<[u8; 16]>,
+    pub run: Option<RunId>,
     /// The snapshot's id, if there is one.
-    pub snapshot: Option<[u8; 16]>,
+    pub snapshot: Option<RunId>,
     /// Whether it was a rehearsal.
     pub dry_run: bool,
     /// How it ended.

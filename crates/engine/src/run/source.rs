@@ -12,6 +12,7 @@ use super::{
     task::{FileTask, From, Parent, Task, new_directory},
 };
 use crate::{
+    cause::Cause,
     error::{EngineError, Result},
     event::Event,
     ground::{FarFile, Origin, Trouble},
@@ -45,15 +46,15 @@ pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
                 pool.root_done(number, entry.map(|entry| *entry));
             }
             Err(unread) => {
-                let reason = match unread {
-                    Unread::Because(reason) => reason,
+                let cause = match unread {
+                    Unread::Because(cause) => cause,
                     Unread::Way(failure) => {
-                        let reason = failure.to_string();
+                        let cause = Cause::other(failure.to_string());
                         unreached.get_or_insert(failure);
-                        reason
+                        cause
                     }
                 };
-                pool.exception(path.as_os_str().as_bytes(), &reason);
+                pool.exception(path.as_os_str().as_bytes(), cause);
                 pool.root_done(number, None);
             }
         }
@@ -76,7 +77,7 @@ enum Begun<'s> {
 /// Why a source cannot be read.
 enum Unread {
     /// For this reason.
-    Because(String),
+    Because(Cause),
     /// Its host cannot be asked.
     Way(EngineError),
 }
@@ -85,7 +86,7 @@ impl std::convert::From<Trouble> for Unread {
     fn from(trouble: Trouble) -> Self {
         match trouble.of_the_way() {
             Ok(failure) => Self::Way(failure),
-            Err(trouble) => Self::Because(trouble.reason(false)),
+            Err(trouble) => Self::Because(trouble.cause(false)),
         }
     }
 }
@@ -94,8 +95,8 @@ impl std::convert::From<Trouble> for Unread {
 fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread> {
     let path = &pool.sources[number].path;
     let bytes = path.as_os_str().as_bytes();
-    let because = |reason: &str| Unread::Because(reason.to_owned());
-    let judge = pool.judges[number].as_ref().map_err(|why| because(why))?;
+    let because = |words: &str| Unread::Because(Cause::other(words));
+    let judge = pool.judges[number].as_ref().map_err(|cause| Unread::Because(cause.clone()))?;
     let origin = judge.origin();
     // A source that is a symbolic link means what it points to.
     let facts = origin.facts(path, true)?;

@@ -12,6 +12,7 @@ use super::{
     task::FileTask,
 };
 use crate::{
+    cause::{Cause, CauseKind},
     error::Result,
     locked::locked,
     metadata::{Facts, fd},
@@ -40,20 +41,20 @@ pub(super) fn finished<'s>(pool: &Pool<'s>, task: FileTask<'s>, content: Content
 }
 
 /// What became of an open file since, if it is not what it was.
-pub(super) fn changed_since(file: &OwnedFd, facts: &Facts) -> Option<&'static str> {
+pub(super) fn changed_since(file: &OwnedFd, facts: &Facts) -> Option<Cause> {
     how_changed(Facts::of(fd(file)).ok(), facts, true)
 }
 
-pub(super) fn how_changed(
-    after: Option<Facts>,
-    facts: &Facts,
-    whole: bool,
-) -> Option<&'static str> {
+pub(super) fn how_changed(after: Option<Facts>, facts: &Facts, whole: bool) -> Option<Cause> {
     match after {
         Some(after) if after.is_same_state(facts) && whole => None,
         Some(after) if after.size() > facts.size() => {
-            Some("it grew while it was read; the content up to then is stored")
+            let words = "it grew while it was read; the content up to then is stored";
+            Some(Cause::new(CauseKind::Moving, words))
         }
-        _ => Some("it changed while it was read; what was read is stored"),
+        _ => {
+            let words = "it changed while it was read; what was read is stored";
+            Some(Cause::new(CauseKind::Moving, words))
+        }
     }
 }

@@ -8,7 +8,7 @@ use std::{
 
 use skellin_place::FarPart;
 use skellin_plan::Verdict;
-use skellin_store::{Below, Body, Entry, TreeBuilder};
+use skellin_store::{Body, Entry};
 
 use super::{held::Held, long::LongFile, report::Change};
 use crate::{
@@ -16,7 +16,7 @@ use crate::{
     locked::locked,
     metadata::Facts,
     names::Names,
-    walk::Beside,
+    walk::{Assembly, Beside},
 };
 
 /// Something to do.
@@ -136,13 +136,7 @@ pub(super) struct Progress<'s> {
     /// All names.
     pub names: Names,
     pub next: usize,
-    pub window: Vec<Option<Entry>>,
-    /// Entries of the window that are still in work.
-    pub pending: usize,
-    pub builder: TreeBuilder,
-    pub below: Below,
-    /// Whether there is anything in it that goes along.
-    pub holds_any: bool,
+    pub assembly: Assembly,
     pub base: Beside<'s>,
     pub resume: Beside<'s>,
 }
@@ -161,11 +155,7 @@ pub(super) fn new_directory<'s>(
         before,
         names: Names::default(),
         next: 0,
-        window: Vec::new(),
-        pending: 0,
-        builder: TreeBuilder::default(),
-        below: Below::default(),
-        holds_any: false,
+        assembly: Assembly::default(),
         base: Beside::NOTHING,
         resume: Beside::NOTHING,
     };

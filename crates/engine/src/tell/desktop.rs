@@ -4,23 +4,25 @@ use std::{collections::HashMap, time::Duration};
 
 use zbus::{Connection, Variant, connection};
 
+use super::NotSent;
 use crate::journal::Message;
 
 /// Shows a message to whoever is logged in as this user.
 ///
 /// # Errors
 /// Why nobody saw it.
-pub(super) fn notify(message: &Message, patience: Duration) -> Result<(), String> {
+pub(super) fn notify(message: &Message, patience: Duration) -> Result<(), NotSent> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-    let runtime = runtime.map_err(|error| format!("cannot start a thread: {error}"))?;
+    let runtime =
+        runtime.map_err(|error| NotSent::Desktop(format!("cannot start a thread: {error}")))?;
     runtime.block_on(async {
         tokio::time::timeout(patience, show(message))
             .await
-            .map_err(|_| "the desktop did not answer in time".to_owned())?
+            .map_err(|_| NotSent::Desktop("the desktop did not answer in time".to_owned()))?
     })
 }
 
-async fn connect() -> Result<Connection, String> {
+async fn connect() -> Result<Connection, NotSent> {
     // Services and cron are not told where the session is; it is where it always is.
     let builder = match std::env::var_os("DBUS_SESSION_BUS_ADDRESS") {
         Some(_) => connection::Builder::session(),
@@ -30,14 +32,14 @@ async fn connect() -> Result<Connection, String> {
         }
     };
     let nobody = |error: zbus::Error| {
-        format!(
+        NotSent::Desktop(format!(
             "no desktop session of this user ({error}); is somebody logged in? A service of root has no desktop: use mail or a command"
-        )
+        ))
     };
     builder.build().await.map_err(nobody)
 }
 
-async fn show(message: &Message) -> Result<(), String> {
+async fn show(message: &Message) -> Result<(), NotSent> {
     let connection = connect().await?;
     let urgency = u8::from(matches!(message.topic.as_str(), "failure" | "late")) + 1;
     let hints = HashMap::from([("urgency", Variant::U8(urgency))]);
@@ -54,5 +56,7 @@ async fn show(message: &Message) -> Result<(), String> {
     let name = "org.freedesktop.Notifications";
     let path = "/org/freedesktop/Notifications";
     let shown = connection.call_method(Some(name), path, Some(name), "Notify", &parts).await;
-    shown.map(drop).map_err(|error| format!("the desktop does not show notifications: {error}"))
+    shown.map(drop).map_err(|error| {
+        NotSent::Desktop(format!("the desktop does not show notifications: {error}"))
+    })
 }

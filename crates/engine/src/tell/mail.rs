@@ -6,10 +6,11 @@ use lettre::{
     Message as Mail, SendmailTransport, Transport,
     message::{Mailbox, header::ContentType},
 };
-use skellin_place::{MailError, MailSubmission, submit_mail};
+use skellin_place::{MailSubmission, submit_mail};
 use skellin_plan::{MailServer, SecretSource};
 use zeroize::Zeroizing;
 
+use super::NotSent;
 use crate::{journal::Message, secrets::read_secret};
 
 /// A message as a letter.
@@ -21,8 +22,8 @@ pub(super) struct Letter<'a> {
 }
 
 impl Letter<'_> {
-    fn mail(&self) -> Result<Mail, String> {
-        let wrong = |error: &dyn std::fmt::Display| format!("cannot write the mail: {error}");
+    fn mail(&self) -> Result<Mail, NotSent> {
+        let wrong = |error: &dyn std::fmt::Display| NotSent::Letter(error.to_string());
         let domain = self.to.rsplit_once('@').map_or("localhost", |(_, domain)| domain);
         let made = format!("skellin-{}@{domain}", host_label(self.machine));
         let from = self.from.unwrap_or(&made);
@@ -58,18 +59,16 @@ pub(super) fn send(
     password: Option<&SecretSource>,
     ca: Option<&Path>,
     patience: Duration,
-) -> Result<(), String> {
+) -> Result<(), NotSent> {
     let mail = letter.mail()?;
     let MailServer::Smtp { user, host, port, tls_at_once } = server else {
         let sent = SendmailTransport::new().send(&mail);
-        return sent.map_err(|error| format!("sendmail failed: {}", chain(&error)));
+        return sent.map_err(|error| NotSent::Sendmail(chain(&error)));
     };
     let login = match (user, password) {
         (Some(user), Some(source)) => {
-            let secret =
-                read_secret(source, "the mail server").map_err(|error| error.to_string())?;
-            let secret = String::from_utf8(secret.to_vec())
-                .map_err(|_| "the password is not text".to_owned())?;
+            let secret = read_secret(source, "the mail server").map_err(NotSent::Secret)?;
+            let secret = String::from_utf8(secret.to_vec()).map_err(|_| NotSent::Password)?;
             Some((user.as_str(), Zeroizing::new(secret)))
         }
         _ => None,
@@ -86,31 +85,16 @@ pub(super) fn send(
     };
     let envelope = mail.envelope();
     let address = |address: Option<&lettre::Address>| {
-        address.map(ToString::to_string).ok_or_else(|| "the mail has no recipient".to_owned())
+        address
+            .map(ToString::to_string)
+            .ok_or_else(|| NotSent::Letter("it has no recipient".to_owned()))
     };
     let (from, to) = (address(envelope.from())?, address(envelope.to().first())?);
-    submit_mail(&submission, &from, &to, &mail.formatted())
-        .map_err(|error| explain(server, &error, patience))
-}
-
-/// A failure with what to do about it.
-fn explain(server: &MailServer, error: &MailError, patience: Duration) -> String {
-    let words = match error {
-        MailError::Slow => format!("no answer within {} s", patience.as_secs()),
-        error => error.to_string(),
-    };
-    let remedy = match error {
-        MailError::Login(_) => "; check the user in `server`, and the password",
-        MailError::Certificate(_) => {
-            "; if its authority is your own: ca = \"/path/to/authority.pem\""
-        }
-        MailError::NoTls => "; mail is never sent without TLS: try smtps://",
-        MailError::Slow | MailError::Line(_) => {
-            "; is it up, and is this the submission port (587, or 465 with smtps://)?"
-        }
-        _ => "",
-    };
-    format!("mail server {server}: {words}{remedy}")
+    submit_mail(&submission, &from, &to, &mail.formatted()).map_err(|error| NotSent::Mail {
+        server: server.to_string(),
+        error,
+        patience,
+    })
 }
 
 /// A failure and its causes, each once.

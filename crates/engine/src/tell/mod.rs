@@ -6,12 +6,14 @@
 
 mod desktop;
 mod mail;
+mod not_sent;
 mod post;
 mod web;
 mod words;
 
 use skellin_plan::{Plan, Standing, Tell, Topic, Way, tellings};
 
+pub use not_sent::NotSent;
 pub use post::{Post, send};
 pub use words::Happening;
 

@@ -9,7 +9,7 @@ use std::{
 
 use skellin_plan::{Channel, Topic, Way};
 
-use super::{desktop, mail, web, words};
+use super::{NotSent, desktop, mail, web, words};
 use crate::{
     around,
     config::Configuration,
@@ -53,8 +53,9 @@ impl Post {
             for message in messages {
                 let end = match configuration.channel(name) {
                     Ok(channel) => sent(|| send(channel, &message, machine)),
-                    Err(error) => Err(error.to_string()),
+                    Err(error) => Err(NotSent::Channel(error)),
                 };
+                let end = end.map_err(|why| why.to_string());
                 let noted = end.as_ref().copied().map_err(String::as_str);
                 journal.note_delivery(&message, noted, now())?;
                 let of = format!("{} to {name}", message.subject);
@@ -113,16 +114,15 @@ fn tell_of_mending(
 }
 
 /// Does a delivery; one that panics has told nobody, and is tried again as any that failed.
-fn sent(deliver: impl FnOnce() -> Result<(), String>) -> Result<(), String> {
-    std::panic::catch_unwind(AssertUnwindSafe(deliver))
-        .unwrap_or_else(|_| Err("the delivery ended unexpectedly; this is a bug".to_owned()))
+fn sent(deliver: impl FnOnce() -> Result<(), NotSent>) -> Result<(), NotSent> {
+    std::panic::catch_unwind(AssertUnwindSafe(deliver)).unwrap_or(Err(NotSent::Panicked))
 }
 
 /// Sends one message.
 ///
 /// # Errors
-/// Why it did not go out, in words; no secret stands in them.
-pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), String> {
+/// Why it did not go out, without any secret.
+pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), NotSent> {
     match &channel.way {
         Way::Mail { to, from, server, password, ca } => {
             let letter = mail::Letter { to, from: from.as_deref(), machine, message };
@@ -142,11 +142,11 @@ pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), S
                 ("SKELLIN_FACTS", message.facts.clone()),
             ];
             let ended = around::run(words, None, &Grounds::default(), &variables, PROGRAM, None);
-            match ended.reason {
+            match ended.fault {
                 None => Ok(()),
-                Some(why) => {
+                Some(fault) => {
                     let said = ended.output.lines().last().unwrap_or_default().to_owned();
-                    Err(if said.is_empty() { why } else { format!("{why}: {said}") })
+                    Err(NotSent::Program { fault, said })
                 }
             }
         }
@@ -159,11 +159,11 @@ mod tests {
 
     #[test]
     fn a_delivery_that_panics_has_told_nobody() {
-        assert_eq!(sent(|| Ok(())), Ok(()));
+        sent(|| Ok(())).expect("is told");
         let quiet = std::panic::take_hook();
         std::panic::set_hook(Box::new(|_| {}));
         let why = sent(|| panic!("a bug")).expect_err("is not told");
         std::panic::set_hook(quiet);
-        assert!(why.contains("unexpectedly"), "{why}");
+        assert!(matches!(why, NotSent::Panicked), "{why}");
     }
 }

@@ -21,6 +21,7 @@ use crate::{
     error::{EngineError, Result},
     finding::{Finding, Weight},
     places::local_directory,
+    words::Refusal,
 };
 
 /// The first words of each file of ours; nothing without them is ever touched.
@@ -85,10 +86,7 @@ impl Setting<'_> {
         }
         let config = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
         let home = std::env::var_os("HOME").map(|home| Path::new(&home).join(".config"));
-        let folder = config.or(home).ok_or_else(|| EngineError::Unknown {
-            what: "the home directory is not known".to_owned(),
-            hint: "set HOME, or name the directory with --unit-dir".to_owned(),
-        })?;
+        let folder = config.or(home).ok_or(Refusal::NoHome { variable: "--unit-dir" })?;
         Ok(folder.join("systemd/user"))
     }
 
@@ -201,10 +199,7 @@ pub fn install(wanted: &[Unit], folder: &Path) -> Result<Vec<String>> {
     for unit in wanted {
         let path = folder.join(&unit.name);
         if path.exists() && !there.contains_key(&unit.name) {
-            return Err(EngineError::Unknown {
-                what: format!("{} exists and was not written by Skellin", path.display()),
-                hint: "move it away, then try again".to_owned(),
-            });
+            return Err(Refusal::NotOurs(path).into());
         }
     }
     for unit in wanted {

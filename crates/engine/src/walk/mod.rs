@@ -1,11 +1,13 @@
 //! What all who go through sources and trees share: what a name is and whether it goes along, what it
-//! was in an earlier tree, and whether it was changed since.
+//! was in an earlier tree, whether it was changed since, and how directories are put together.
 
+mod assembly;
 mod beside;
 mod judging;
 mod sameness;
 mod through;
 
+pub(crate) use assembly::{Assembled, Assembly, WINDOW};
 pub(crate) use beside::Beside;
 pub(crate) use judging::{Judging, Looked};
 pub(crate) use sameness::{Sameness, Stamps};

@@ -25,7 +25,7 @@ use std::{
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 use tokio::{runtime::Runtime, sync::Notify};
 
-pub use command::FarCommand;
+pub use command::{FarCommand, FarCommandError};
 use connect::Connecting;
 pub use connect::SftpStep;
 use files::{give_back, list, make_folder, read, write};

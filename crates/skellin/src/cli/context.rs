@@ -279,7 +279,7 @@ impl Context {
             self.progress.say(&format!(
                 "note: a later run is dated {}: the clock was ahead; use its snapshot by id, {}",
                 words::moment(ahead.started),
-                words::short_id(&ahead.run.0)
+                ahead.run.short()
             ));
         }
         if let Some((_, _, Meant { snapshot: found, .. })) = &best

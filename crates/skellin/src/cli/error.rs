@@ -104,9 +104,9 @@ impl From<EngineError> for CliError {
             EngineError::AlreadyRunning(_) | EngineError::StewardRuns => (Exit::Running, "running"),
             EngineError::Untrusted { .. } => (Exit::Usage, "untrusted"),
             EngineError::LinkAbove { .. } => (Exit::Guarded, "guarded"),
-            EngineError::Unknown { .. }
-            | EngineError::Secret { .. }
-            | EngineError::NoPassphrase(_) => (Exit::Usage, "usage"),
+            EngineError::Refused(_) | EngineError::Secret { .. } | EngineError::NoPassphrase(_) => {
+                (Exit::Usage, "usage")
+            }
             _ => (Exit::Failed, "failed"),
         };
         Self { exit, kind, message: error.to_string(), hint: error.hint() }

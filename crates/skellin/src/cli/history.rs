@@ -12,7 +12,7 @@ use std::{
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
-    EngineError,
+    EngineError, Refusal,
     history::{self as past, Located},
     is_ahead,
 };
@@ -139,7 +139,7 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
                 rows.push(vec![
                     words::moment(snapshot.started), snapshot.plan.clone(), snapshot.machine.clone(), store.clone(),
                     words::count(snapshot.files), words::bytes(snapshot.bytes), words::bytes(snapshot.new_bytes),
-                    words::short_id(&snapshot.run.0), remarks.join(", "),
+                    snapshot.run.short(), remarks.join(", "),
                 ]);
             }
             let head = ["time", "plan", "machine", "store", "files", "size", "new", "id", "remarks"];
@@ -266,15 +266,8 @@ pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, C
         Ok(())
     })?;
     let Some(past::Followed { path, mut versions, gone_since }) = found else {
-        return Err(EngineError::Unknown {
-            what: format!(
-                "{} is not in any snapshot of plan `{}`",
-                words::path(args.path.as_bytes()),
-                args.plan
-            ),
-            hint: "give the full path, a path below a source, or a name".to_owned(),
-        }
-        .into());
+        let (path, plan) = (words::path(args.path.as_bytes()), args.plan.clone());
+        return Err(EngineError::from(Refusal::NotInAnySnapshot { path, plan }).into());
     };
     versions.sort_by_key(|version| version.time);
     // Two of one minute are told apart.
@@ -293,7 +286,7 @@ pub(super) fn versions(context: &Context, args: &VersionsArgs) -> Result<Exit, C
         || {
             let rows: Vec<_> = versions.iter().map(|version| vec![
                 moment(version.time), moment(version.last_seen), words::bytes(version.size),
-                words::moment(version.modified.seconds.saturating_mul(1000)), words::short_id(&version.snapshot.0),
+                words::moment(version.modified.seconds.saturating_mul(1000)), version.snapshot.short(),
             ]).collect();
             let total = words::counted(rows.len() as u64, "version", "versions");
             let gone = gone_since.map_or(String::new(), |gone| format!("; gone since {}", moment(gone)));

@@ -2,13 +2,12 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Delivery, Exception, JournalEntry, StepRecord, Work};
-use skellin_store::hex;
+use skellin_engine::{Delivery, Exception, JournalEntry, StepRecord, Work, remedy, restore_remedy};
 
 use super::{
     context::Context,
     error::CliError,
-    output::{self, json_path},
+    output::{self, exception_json},
     run::exceptions_text,
 };
 use crate::{exit::Exit, words};
@@ -105,7 +104,7 @@ fn whole(entry: &JournalEntry, details: &Details) -> String {
         }
     }
     if let Some(id) = &entry.snapshot {
-        out.push_str(&format!("snapshot  {}\n", words::short_id(id)));
+        out.push_str(&format!("snapshot  {}\n", id.short()));
     }
     if !details.steps.is_empty() {
         out.push_str("steps:\n");
@@ -135,8 +134,8 @@ fn whole(entry: &JournalEntry, details: &Details) -> String {
         ));
     }
     let remedy = match entry.work {
-        Work::Restore => Exception::restore_remedy,
-        _ => Exception::remedy,
+        Work::Restore => restore_remedy,
+        _ => remedy,
     };
     out.push_str(&exceptions_text(entry.exception_count, &details.exceptions, true, remedy));
     out
@@ -148,16 +147,14 @@ fn as_json(entry: &JournalEntry, details: Option<&Details>) -> Value {
         "number": entry.id, "work": entry.work.word(), "plan": entry.plan, "store": entry.store,
         "machine": entry.machine, "started": words::rfc3339(entry.started),
         "ended": entry.ended.map(words::rfc3339), "status": entry.outcome.word(),
-        "snapshot": entry.snapshot.map(|id| hex(&id)),
+        "snapshot": entry.snapshot.map(|id| id.to_string()),
         "files": {"new": files.new, "changed": files.changed, "gone": files.gone, "same": files.same, "skipped": files.skipped},
         "bytes": {"read": entry.bytes.read, "new": entry.bytes.new, "stored": entry.bytes.stored},
         "exception-count": entry.exception_count, "words": entry.words, "hint": entry.hint,
     });
     value["version"] = json!(entry.version);
     if let Some(details) = details {
-        let list = details.exceptions.iter().map(
-            |exception| json!({"path": json_path(&exception.path), "reason": exception.reason}),
-        );
+        let list = details.exceptions.iter().map(exception_json);
         value["exceptions"] = list.collect();
         let list = details.steps.iter().map(|step| {
             json!({"kind": step.kind, "subject": step.subject, "started": words::rfc3339(step.started),

@@ -42,6 +42,12 @@ fn document() -> MutexGuard<'static, Document> {
     DOCUMENT.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// A path that could not be handled, as JSON.
+pub(crate) fn exception_json(exception: &skellin_engine::Exception) -> Value {
+    let cause = &exception.cause;
+    json!({"path": json_path(&exception.path), "cause": cause.kind.code(), "reason": cause.words})
+}
+
 /// A JSON document to stdout.
 pub(crate) fn json(value: &Value) {
     let mut document = document();

@@ -9,7 +9,10 @@ use std::{
 use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress};
 
-use super::{Global, ProgressForm, output::json_path};
+use super::{
+    Global, ProgressForm,
+    output::{exception_json, json_path},
+};
 use crate::words;
 
 enum Form {
@@ -145,10 +148,14 @@ impl EventSink for ProgressLine {
             (Form::Line { .. }, Event::Ended) => write_err("\r\x1b[K"),
             (Form::Line { .. }, _) => {}
             (Form::Json, event) => self.emit(&match event {
-                Event::Begun { work, name } => json!({"event": "begun", "work": work, "name": name}),
+                Event::Begun { work, name } => {
+                    json!({"event": "begun", "work": work, "name": name})
+                }
                 Event::Progress(progress) => progress_json(&progress),
                 Event::Exception(exception) => {
-                    json!({"event": "exception", "path": json_path(&exception.path), "reason": exception.reason})
+                    let mut value = exception_json(&exception);
+                    value["event"] = "exception".into();
+                    value
                 }
                 _ => json!({"event": "ended"}),
             }),

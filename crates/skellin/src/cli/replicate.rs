@@ -3,7 +3,6 @@
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::ReplicateReport;
-use skellin_store::hex;
 
 use super::{context::Context, error::CliError, signals};
 use crate::{exit::Exit, words};
@@ -53,7 +52,7 @@ pub(super) fn exit(report: &ReplicateReport) -> Exit {
 
 fn as_json(to: &str, report: &ReplicateReport) -> Value {
     let damaged = report.damaged.iter().map(|damaged| {
-        json!({"snapshot": hex(&damaged.id), "time": words::rfc3339(damaged.started), "reason": damaged.reason})
+        json!({"snapshot": damaged.id.to_string(), "time": words::rfc3339(damaged.started), "reason": damaged.reason})
     });
     let status = match (report.interrupted, report.damaged.is_empty()) {
         (true, _) => "interrupted",
@@ -78,7 +77,7 @@ pub(super) fn as_text(from: &str, to: &str, report: &ReplicateReport) -> String 
     for damaged in &report.damaged {
         out.push_str(&format!(
             "  ▲ not copied: snapshot {} of {}: {}\n",
-            words::short_id(&damaged.id),
+            damaged.id.short(),
             words::moment(damaged.started),
             damaged.reason
         ));

@@ -22,7 +22,7 @@ use super::{
     context::Context,
     error::CliError,
     history::standing,
-    output::{self, json_path},
+    output::{self, exception_json},
     run::exceptions_text,
     signals,
 };
@@ -230,10 +230,7 @@ fn thawed(
 }
 
 fn as_json(report: &RestoreReport) -> Value {
-    let exceptions = report
-        .exceptions
-        .iter()
-        .map(|exception| json!({"path": json_path(&exception.path), "reason": exception.reason}));
+    let exceptions = report.exceptions.iter().map(exception_json);
     json!({"restored": report.restored, "bytes": report.bytes, "left": report.left, "replaced": report.replaced,
         "renamed": report.renamed, "removed": 0, "exceptions": exceptions.collect::<Vec<_>>()})
 }
@@ -264,7 +261,7 @@ fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
     if report.interrupted {
         out.push_str("  interrupted: the same command continues, existing files are kept\n");
     }
-    let remedy = skellin_engine::Exception::restore_remedy;
+    let remedy = skellin_engine::restore_remedy;
     out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));
     out
 }

@@ -6,12 +6,11 @@ use skellin_engine::{
     Change, Configuration, Journal, RunOptions, RunReport, RunStatus, Shrinkage, Stage,
 };
 use skellin_plan::Plan;
-use skellin_store::hex;
 
 use super::{
     context::Context,
     error::CliError,
-    output::{self, json_path},
+    output::{self, exception_json, json_path},
     post, replicate, signals,
 };
 use crate::{exit::Exit, words};
@@ -181,13 +180,10 @@ fn change(change: Change) -> &'static str {
 }
 
 pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
-    let exceptions = report
-        .exceptions
-        .iter()
-        .map(|exception| json!({"path": json_path(&exception.path), "reason": exception.reason}));
+    let exceptions = report.exceptions.iter().map(exception_json);
     let mut value = json!({
-        "run": report.run.map(|run| hex(&run)), "plan": plan.name, "store": plan.store,
-        "snapshot": report.snapshot.map(|id| hex(&id)), "dry-run": report.dry_run,
+        "run": report.run.map(|run| run.to_string()), "plan": plan.name, "store": plan.store,
+        "snapshot": report.snapshot.map(|id| id.to_string()), "dry-run": report.dry_run,
         "status": status(report.status), "started": words::rfc3339(report.started), "ended": words::rfc3339(report.ended),
         "files": {"new": report.files.new, "changed": report.files.changed, "gone": report.files.gone,
             "same": report.files.same, "skipped": report.files.skipped},
@@ -308,11 +304,11 @@ pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String 
     if let Some(id) = report.snapshot {
         out.push_str(&format!(
             "  snapshot   {} of {}\n",
-            words::short_id(&id),
+            id.short(),
             words::moment(report.started)
         ));
     }
-    let remedy = skellin_engine::Exception::remedy;
+    let remedy = skellin_engine::remedy;
     out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));
     out
 }
@@ -322,7 +318,7 @@ pub(super) fn exceptions_text(
     count: u64,
     exceptions: &[skellin_engine::Exception],
     all: bool,
-    remedy: fn(&skellin_engine::Exception) -> &'static str,
+    remedy: fn(skellin_engine::CauseKind) -> &'static str,
 ) -> String {
     if count == 0 {
         return String::new();
@@ -330,9 +326,10 @@ pub(super) fn exceptions_text(
     let shown = if all { exceptions.len() } else { exceptions.len().min(10) };
     let mut out = format!("  {}:\n", words::counted(count, "exception", "exceptions"));
     for exception in &exceptions[..shown] {
-        out.push_str(&format!("    {}: {}\n", words::path(&exception.path), exception.reason));
+        out.push_str(&format!("    {}: {}\n", words::path(&exception.path), exception.cause.words));
     }
-    let mut remedies: Vec<&str> = exceptions[..shown].iter().map(remedy).collect();
+    let mut remedies: Vec<&str> =
+        exceptions[..shown].iter().map(|exception| remedy(exception.cause.kind)).collect();
     remedies.sort_unstable();
     remedies.dedup();
     remedies.iter().for_each(|remedy| out.push_str(&format!("    → {remedy}\n")));

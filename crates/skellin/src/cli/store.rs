@@ -157,7 +157,7 @@ fn list(context: &Context, configuration: &Configuration) -> Exit {
         || {
             let rows: Vec<_> = stores.values().map(|store| {
                 let state = match state(store) {
-                    Ok(header) => format!("reachable, id {}", words::short_id(&header.store.0)),
+                    Ok(header) => format!("reachable, id {}", header.store.short()),
                     Err(trouble) => trouble,
                 };
                 vec![store.name.clone(), store.place.to_string(), state]
@@ -237,7 +237,7 @@ fn create(
     let id = Store::create(&*place, &passphrase, creation)?;
     context.print(
         || json!({"store": name, "id": id.to_string(), "place": config.place.to_string()}),
-        || format!("Store {name} created at {}, id {}.\nWithout its passphrase it cannot be read: keep a copy of the passphrase elsewhere.\n", place.describe(), words::short_id(&id.0)),
+        || format!("Store {name} created at {}, id {}.\nWithout its passphrase it cannot be read: keep a copy of the passphrase elsewhere.\n", place.describe(), id.short()),
     );
     Ok(Exit::Done)
 }

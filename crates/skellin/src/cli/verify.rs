@@ -125,7 +125,7 @@ fn as_text(report: &VerifyReport, verbose: bool) -> String {
             out.push_str(&format!(
                 "    {} in snapshot {}\n",
                 words::path(&file.path),
-                words::short_id(&file.snapshot.0)
+                file.snapshot.short()
             ));
         }
         match damage.files.len() {

@@ -12,8 +12,8 @@ use ratatui::crossterm::event::{
     KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use skellin_engine::{
-    Amounts, ByteCounts, Change, Cost, Estimate, Event, Exception, FileCounts, Outcome, Outlook,
-    Progress, RestoreReport, RunReport, RunStatus, Waited, Work,
+    Amounts, ByteCounts, Cause, Change, Cost, Estimate, Event, Exception, FileCounts, Outcome,
+    Outlook, Progress, RestoreReport, RunReport, RunStatus, Waited, Work,
 };
 use skellin_store::Kind;
 
@@ -225,10 +225,7 @@ fn is_from_rest_to_the_end_of_a_run() {
         exceptions: 1,
     };
     app.report(Report::Event { job, event: Event::Progress(progress) });
-    let exception = Exception {
-        path: b"/srv/readings/locked".to_vec(),
-        reason: "permission denied".to_owned(),
-    };
+    let exception = Exception { path: b"/srv/readings/locked".to_vec(), cause: Cause::denied() };
     app.report(Report::Event { job, event: Event::Exception(exception.clone()) });
     insta::assert_snapshot!("is-running", both(&mut app));
     assert_eq!(press(&mut app, KeyCode::Char('q')), Step::GoOn);
@@ -449,11 +446,10 @@ fn an_entry_of_the_journal_opens_with_its_steps_and_leads_to_its_snapshot() {
         step("store", "oak", 3900, 4200),
     ];
     let path = |name: &str| format!("/srv/readings/{name}").into_bytes();
-    let refused = "permission denied".to_owned();
     let exceptions = vec![
-        Exception { path: path("locked"), reason: refused.clone() },
-        Exception { path: path("card"), reason: "it does not exist".to_owned() },
-        Exception { path: path("keys"), reason: refused },
+        Exception { path: path("locked"), cause: Cause::denied() },
+        Exception { path: path("card"), cause: Cause::missing() },
+        Exception { path: path("keys"), cause: Cause::denied() },
     ];
     let delivery = Delivery {
         channel: "duty-mail".to_owned(),
@@ -587,7 +583,7 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         left: 1,
         exceptions: vec![Exception {
             path: b"/srv/readings/x".to_vec(),
-            reason: "its content is damaged".to_owned(),
+            cause: Cause::other("its content is damaged"),
         }],
         exception_count: 1,
         ..RestoreReport::default()

@@ -9,7 +9,7 @@ use ratatui::{
     crossterm::event::{KeyCode, KeyEvent, KeyModifiers},
 };
 use skellin_engine::{
-    ByteCounts, Census, Change, Configuration, DriveStates, Exception, FileCounts, Folders,
+    ByteCounts, Cause, Census, Change, Configuration, DriveStates, Exception, FileCounts, Folders,
     JournalEntry, Outcome, PlanFile, Shares, Work, timers::Starter,
 };
 use skellin_plan::{Stores, Tell, parse_plan, parse_stores};
@@ -125,7 +125,7 @@ pub(super) fn entry(
         started,
         ended: Some(started + 4200),
         outcome,
-        snapshot: matches!(outcome, Outcome::Done | Outcome::Exceptions).then_some([1; 16]),
+        snapshot: matches!(outcome, Outcome::Done | Outcome::Exceptions).then_some(RunId([1; 16])),
         files: FileCounts { new: 3, changed: 12, gone: 1, same: 48_195, skipped: 4 },
         bytes: ByteCounts { read: 9_000_000, new: 400_000, stored: 210_000 },
         exception_count: u64::from(outcome == Outcome::Exceptions),
@@ -171,10 +171,7 @@ pub(super) fn listed(app: &mut App) {
         (entry(3, Work::Restore, Some("readings"), EVENING - 3 * DAY, Outcome::Done), Vec::new()),
         (
             entry(2, Work::Run, Some("readings"), EVENING - 6 * DAY, Outcome::Exceptions),
-            vec![Exception {
-                path: b"/srv/readings/locked".to_vec(),
-                reason: "permission denied".to_owned(),
-            }],
+            vec![Exception { path: b"/srv/readings/locked".to_vec(), cause: Cause::denied() }],
         ),
         (entry(1, Work::Run, Some("readings"), EVENING - 9 * DAY, Outcome::Failed), Vec::new()),
     ];

@@ -62,6 +62,12 @@ macro_rules! id_type {
             pub fn parse(text: &str) -> Option<Self> {
                 unhex(text)?.try_into().ok().map(Self)
             }
+
+            /// As much of it as tells it from others to a person.
+            #[must_use]
+            pub fn short(&self) -> String {
+                hex(&self.0[..4])
+            }
         }
     };
 }

@@ -11,6 +11,7 @@ mod needs;
 mod page;
 mod reader;
 mod spot;
+mod walk;
 
 pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
 pub use entry::{
@@ -18,6 +19,7 @@ pub use entry::{
 };
 pub use reader::{Entries, Items};
 pub use spot::Spot;
+pub use walk::{Met, OpenNode, TreeWalk, join};
 
 pub use needs::Needs;
 

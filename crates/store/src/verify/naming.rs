@@ -8,7 +8,7 @@ use crate::{
     format::ids::{Fingerprint, Prefix},
     records::snapshot::{ListedSnapshot, Snapshot},
     store::Store,
-    tree::{Body, Entries, Item, Recipe},
+    tree::{Body, Item, Met, Recipe, TreeWalk},
 };
 
 impl Store {
@@ -59,13 +59,8 @@ impl Store {
         report: &mut dyn FnMut(usize, Vec<u8>),
         watch: &dyn VerifyWatch,
     ) -> Result<()> {
-        struct Frame<'s> {
-            root: Fingerprint,
-            entries: Entries<'s>,
-            path: Vec<u8>,
-            touched: bool,
-        }
-        let mut frames: Vec<Frame<'_>> = Vec::new();
+        // With each directory: whether anything below it is touched.
+        let mut walk: TreeWalk<'_, bool> = TreeWalk::new(self);
         let mut next = Some((body, path));
         loop {
             if watch.is_cancelled() {
@@ -75,38 +70,35 @@ impl Store {
                 Some((Body::Directory { root, .. }, path))
                     if !clean.contains(&root.fingerprint) =>
                 {
-                    let (root, entries) = (root.fingerprint, self.entries(root));
-                    frames.push(Frame { root, entries, path, touched: false });
+                    walk.enter(root, path, false);
                 }
                 Some((Body::File { recipe, .. }, path)) => {
                     if let Some(cause) = self.bad_item(&recipe, bad)? {
                         report(cause, path);
-                        frames.iter_mut().for_each(|frame| frame.touched = true);
+                        walk.on_the_way().for_each(|open| open.with = true);
                     }
                 }
                 _ => {}
             }
-            let Some(frame) = frames.last_mut() else { return Ok(()) };
-            match frame.entries.next_entry() {
-                Ok(Some(entry)) => {
-                    next = Some((entry.body, [&frame.path[..], b"/", &entry.name].concat()));
+            match walk.advance()? {
+                None => return Ok(()),
+                Some(Met::Entry(entry)) => {
+                    let path = walk.path_of(&entry.name);
+                    next = Some((entry.body, path));
                 }
-                Ok(None) => {
-                    if !frame.touched {
-                        clean.insert(frame.root);
+                Some(Met::Left(node)) => {
+                    if !node.with {
+                        clean.insert(node.root);
                     }
-                    frames.pop();
                 }
-                Err(error) if error.is_unreadable() => {
+                Some(Met::Lost(node, _)) => {
                     // Everything in the unreadable page: named by the directory.
-                    let cause = bad.get(&frame.root.prefix()).or_else(|| bad.values().next());
+                    let cause = bad.get(&node.root.prefix()).or_else(|| bad.values().next());
                     if let Some(cause) = cause {
-                        report(*cause, frame.path.clone());
+                        report(*cause, node.path);
                     }
-                    frames.iter_mut().for_each(|frame| frame.touched = true);
-                    frames.pop();
+                    walk.on_the_way().for_each(|open| open.with = true);
                 }
-                Err(error) => return Err(error),
             }
         }
     }

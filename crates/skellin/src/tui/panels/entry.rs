@@ -8,7 +8,7 @@ use ratatui::{
     text::{Line, Span, Text},
     widgets::Clear,
 };
-use skellin_engine::{Exception, JournalEntry, Outcome, StepRecord, Work};
+use skellin_engine::{Exception, JournalEntry, Outcome, StepRecord, Work, remedy, restore_remedy};
 use unicode_width::UnicodeWidthStr;
 
 use super::answer::Answer;
@@ -217,15 +217,15 @@ fn causes(
         return;
     }
     let remedy = match entry.work {
-        Work::Restore => Exception::restore_remedy,
-        _ => Exception::remedy,
+        Work::Restore => restore_remedy,
+        _ => remedy,
     };
     let theme = app.theme;
     let mut causes: Vec<(&str, Vec<&Exception>)> = Vec::new();
     for exception in exceptions {
-        match causes.iter_mut().find(|(reason, _)| *reason == exception.reason) {
+        match causes.iter_mut().find(|(reason, _)| *reason == exception.cause.words) {
             Some((_, of)) => of.push(exception),
-            None => causes.push((&exception.reason, vec![exception])),
+            None => causes.push((&exception.cause.words, vec![exception])),
         }
     }
     causes.sort_by_key(|(_, of)| std::cmp::Reverse(of.len()));
@@ -237,8 +237,10 @@ fn causes(
         let paths = words::counted(of.len() as u64, "path", "paths");
         lines.push(Line::styled(fit(&format!("  ▲ {paths}: {reason}"), width), theme.wrong()));
         if let Some(first) = of.first() {
-            lines
-                .push(Line::styled(fit(&format!("    → {}", remedy(first)), width), theme.quiet()));
+            lines.push(Line::styled(
+                fit(&format!("    → {}", remedy(first.cause.kind)), width),
+                theme.quiet(),
+            ));
         }
         for exception in of.iter().take(NAMED) {
             lines.push(Line::from(fit(&format!("    {}", words::path(&exception.path)), width)));

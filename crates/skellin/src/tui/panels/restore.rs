@@ -317,7 +317,7 @@ fn report_lines(app: &Model, restored: &Restored, rehearsed: bool, lines: &mut V
     }
     for exception in report.exceptions.iter().take(5) {
         lines.push(Line::styled(
-            format!("▲ {}: {}", words::path(&exception.path), exception.reason),
+            format!("▲ {}: {}", words::path(&exception.path), exception.cause.words),
             app.theme.wrong(),
         ));
     }

@@ -220,7 +220,7 @@ fn details(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     if entry.exception_count > 0 {
         let count = words::counted(entry.exception_count, "exception", "exceptions");
         let first = exceptions.first().map_or(String::new(), |first| {
-            format!(", among them {}: {}", words::path(&first.path), first.reason)
+            format!(", among them {}: {}", words::path(&first.path), first.cause.words)
         });
         lines.push(Line::styled(fit(&format!("  ▲ {count}{first}"), width), theme.wrong()));
     }

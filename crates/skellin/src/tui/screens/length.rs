@@ -52,6 +52,6 @@ pub(in crate::tui) fn listed_path(app: &Model) -> Option<Vec<u8>> {
 /// Exceptions with those of one reason together.
 pub(super) fn by_reason(exceptions: &[Exception]) -> impl Iterator<Item = &Exception> {
     let mut sorted: Vec<&Exception> = exceptions.iter().collect();
-    sorted.sort_by(|a, b| (&a.reason, &a.path).cmp(&(&b.reason, &b.path)));
+    sorted.sort_by(|a, b| (&a.cause.words, &a.path).cmp(&(&b.cause.words, &b.path)));
     sorted.into_iter()
 }

@@ -8,7 +8,7 @@ use ratatui::{
     layout::Rect,
     text::{Line, Span},
 };
-use skellin_engine::{Exception, Progress, RunReport, RunStatus};
+use skellin_engine::{Exception, Progress, RunReport, RunStatus, remedy};
 
 use super::length::{by_reason, list_length};
 use crate::{
@@ -96,7 +96,7 @@ fn exception_lines(
     let title = format!("  ▲ {}", words::counted(count, "exception", "exceptions"));
     let mut lines = vec![Line::styled(title, app.theme.wrong())];
     for exception in exceptions.iter().rev().take(usize::from(area.height)) {
-        let text = format!("    {}: {}", words::path(&exception.path), exception.reason);
+        let text = format!("    {}: {}", words::path(&exception.path), exception.cause.words);
         lines.push(Line::from(fit(&text, area.width.into())));
     }
     lines
@@ -121,7 +121,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     }
     let count = report.exception_count;
     let mut reasons: Vec<&str> =
-        report.exceptions.iter().map(|exception| exception.reason.as_str()).collect();
+        report.exceptions.iter().map(|exception| exception.cause.words.as_str()).collect();
     reasons.sort_unstable();
     reasons.dedup();
     // Each reason has a line of its own, and what to do.
@@ -134,11 +134,11 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let mut before = None;
     for row in shown.clone() {
         let Some(exception) = by_reason(&report.exceptions).nth(row) else { break };
-        if before != Some(&exception.reason) {
-            before = Some(&exception.reason);
-            let head = format!("  ▲ {}", exception.reason);
+        if before != Some(&exception.cause.words) {
+            before = Some(&exception.cause.words);
+            let head = format!("  ▲ {}", exception.cause.words);
             lines.push(Line::styled(fit(&head, width), theme.wrong()));
-            lines.push(Line::from(fit(&format!("  → {}", exception.remedy()), width)));
+            lines.push(Line::from(fit(&format!("  → {}", remedy(exception.cause.kind)), width)));
         }
         let pointer = if row == selected { "▌ " } else { "  " };
         lines.push(Line::from(vec![

@@ -9,7 +9,7 @@ use std::{
     },
 };
 
-use skellin_engine::{EngineError, Passphrase, history::latest_times};
+use skellin_engine::{EngineError, Passphrase, Refusal, history::latest_times};
 use skellin_store::{Cache, Lineage, ListedSnapshot, RunId, Snapshot, Store};
 
 use super::{Facts, Group, Report, Shared, Trouble, locked};
@@ -44,10 +44,7 @@ impl Open {
             return Ok(Arc::clone(snapshot));
         }
         let listed = locked(&self.listed).get(&id).cloned();
-        let listed = listed.ok_or_else(|| EngineError::Unknown {
-            what: "unknown snapshot".to_owned(),
-            hint: "refresh with u".to_owned(),
-        })?;
+        let listed = listed.ok_or(EngineError::Refused(Refusal::SnapshotGone))?;
         let snapshot = Arc::new(self.store.read_snapshot(&listed)?);
         locked(&self.read).insert(id, Arc::clone(&snapshot));
         Ok(snapshot)

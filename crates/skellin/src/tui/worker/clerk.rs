@@ -6,8 +6,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, drive_states, measure, open_place, replace_plan_text,
+    Advice, Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
+    JournalEntry, Looking, Refusal, drive_states, measure, open_place, replace_plan_text,
     timers::{Setting, Starter},
 };
 use skellin_plan::{Plan, RuleSet, StoreConfig};
@@ -57,7 +57,7 @@ pub(super) fn answer(shared: &Shared, request: Request) {
             let end = configuration.channel(&channel).map_err(Trouble::from).and_then(|found| {
                 let message = crate::trial::message(&channel, &shared.machine);
                 let sent = skellin_engine::send(found, &message, &shared.machine);
-                sent.map(|()| found.target()).map_err(Trouble::of_words)
+                sent.map(|()| found.target()).map_err(|why| Trouble::of_words(why.to_string()))
             });
             Report::Told { channel, end }
         }
@@ -84,7 +84,7 @@ pub(super) fn answer(shared: &Shared, request: Request) {
         }
         Request::AddRule { plan, rule } => {
             let texts = ready(shared, &plan).and_then(|(file, ready)| {
-                let became = added(&ready, &rule)?;
+                let became = added(&file, &ready, &rule)?;
                 replace_plan_text(&file, &ready.text, &became)?;
                 Ok((ready.text, became))
             });
@@ -116,10 +116,10 @@ fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
 }
 
 /// A plan's text with one more rule.
-fn added(plan: &Plan, rule: &str) -> Result<String, EngineError> {
-    skellin_plan::with_rule(&plan.text, rule).map_err(|what| EngineError::Unknown {
-        what,
-        hint: "edit the plan file by hand".to_owned(),
+fn added(file: &Path, plan: &Plan, rule: &str) -> Result<String, EngineError> {
+    skellin_plan::with_rule(&plan.text, rule).map_err(|problem| {
+        let advice = Advice::EditByHand(file.to_path_buf());
+        Refusal::NotWritable { problem, advice }.into()
     })
 }
 
@@ -134,7 +134,8 @@ fn effect(
     let (rules, problems) = RuleSet::parse(rule, "the new rule");
     if let Some(problem) = problems.into_iter().next() {
         let hint = problem.hint.unwrap_or_else(|| "change the rule".to_owned());
-        return Err(EngineError::Unknown { what: problem.message, hint });
+        let (problem, advice) = (problem.message, Advice::AsTold(hint));
+        return Err(Refusal::NotWritable { problem, advice }.into());
     }
     let now = jiff::Timestamp::now().as_millisecond();
     let configuration = shared.configuration();
@@ -216,9 +217,7 @@ fn stores(shared: &Shared) -> Vec<StoreRow> {
         StoreRow {
             name: config.name.clone(),
             place: config.place.to_string(),
-            state: header
-                .map(|header| words::short_id(&header.store.0))
-                .map_err(|error| Trouble::from(&error)),
+            state: header.map(|header| header.store.short()).map_err(|error| Trouble::from(&error)),
             usage: usage.map(|usage| (usage.containers, usage.bytes)),
             room,
             drives: drive_states(config, &configuration.folders, journal.as_deref(), now),

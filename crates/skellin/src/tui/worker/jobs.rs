@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, Post,
+    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, Post, Refusal,
     RestoreRequest, RunOptions, RunReport, Stage, SystemClock, history, trial_store,
 };
 
@@ -89,9 +89,8 @@ impl<'a> Job<'a> {
 
     fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {
         let checked = draft.check(&self.configuration);
-        let plan = checked.plan.ok_or_else(|| EngineError::Unknown {
-            what: "the draft has mistakes".to_owned(),
-            hint: "see the review".to_owned(),
+        let plan = checked.plan.ok_or_else(|| {
+            EngineError::from(Refusal::MistakesInDraft("the draft has mistakes".to_owned()))
         })?;
         let options = RunOptions { dry_run: true, ..RunOptions::default() };
         // Against a store that is not open yet everything counts as new, as it does against one

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use skellin_engine::{
-    Amounts, Cancel, EngineError, Looking, NewStore, Passphrase, Passphrases, folders_at,
-    keep_secret, measure, mount_points,
+    Advice, Amounts, Cancel, EngineError, Looking, NewStore, Passphrase, Passphrases, Refusal,
+    folders_at, keep_secret, measure, mount_points,
 };
 use skellin_plan::{PlaceSpec, PlanDraft, parse_plan};
 
@@ -66,7 +66,8 @@ fn weigh(
     cancel: &Cancel,
 ) -> Result<Amounts, EngineError> {
     let with = PlanDraft { rules_from: rules_from.clone(), rules: rules.clone(), ..draft.clone() };
-    let refused = |what: String| EngineError::Unknown { what, hint: "change the draft".to_owned() };
+    let refused =
+        |problem| EngineError::from(Refusal::NotWritable { problem, advice: Advice::ChangeDraft });
     let text = with.text().map_err(refused)?;
     let variables = |name: &str| std::env::var(name).ok();
     let stores = [draft.store.as_str()];

@@ -21,7 +21,7 @@ use std::{
 use crossbeam_channel::{Sender, unbounded};
 use skellin_engine::{
     Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, NewStore,
-    Passphrase,
+    Passphrase, Refusal,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{RunId, Store};
@@ -190,10 +190,10 @@ impl Shared {
     }
 
     fn open_store(&self, name: &str) -> Result<Arc<catalogue::Open>, EngineError> {
-        locked(&self.stores).get(name).cloned().ok_or_else(|| EngineError::Unknown {
-            what: format!("store {name} is not open"),
-            hint: "refresh with u".to_owned(),
-        })
+        locked(&self.stores)
+            .get(name)
+            .cloned()
+            .ok_or_else(|| Refusal::NotOpen(name.to_owned()).into())
     }
 
     fn store(&self, name: &str) -> Result<Arc<Store>, EngineError> {

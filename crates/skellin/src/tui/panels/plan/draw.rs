@@ -284,7 +284,7 @@ fn review(frame: &mut Frame<'_>, app: &Model, panel: &PlanPanel, area: Rect) {
             ));
             for exception in report.exceptions.iter().take(3) {
                 lines.push(Line::styled(
-                    format!("   ▲ {}: {}", words::path(&exception.path), exception.reason),
+                    format!("   ▲ {}: {}", words::path(&exception.path), exception.cause.words),
                     theme.wrong(),
                 ));
             }

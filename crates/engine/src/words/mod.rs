@@ -1,0 +1,9 @@
+//! What people are told to do about failures and exceptions: one place for commands, screens and
+//! messages, of which the last are written while nobody is there.
+
+mod hints;
+mod refusals;
+mod remedies;
+
+pub use refusals::{Advice, Refusal};
+pub use remedies::{remedy, restore_remedy};
