@@ -28,9 +28,9 @@ fn rules(count: usize) -> Result<RuleSet> {
     Ok(rules)
 }
 
-/// Time to judge a million paths by so many rules, the best of three; the rules are made ready
+/// Time to filter a million paths by so many rules, the best of three; the rules are made ready
 /// before.
-fn judge(count: usize) -> Result<Duration> {
+fn filter(count: usize) -> Result<Duration> {
     let matcher = rules(count)?.matcher(b"/srv", 0).map_err(anyhow::Error::msg)?;
     let mut best = Duration::MAX;
     for _ in 0..3 {
@@ -52,7 +52,7 @@ fn judge(count: usize) -> Result<Duration> {
 
 /// Prints the rows.
 pub(crate) fn rows(bench: &Bench) -> Result<()> {
-    let (few, many) = (judge(10)?, judge(2000)?);
+    let (few, many) = (filter(10)?, filter(2000)?);
     say(format!(
         "{:<34}{:>16}{:>16}{:>8.2}",
         "a million paths, 2000 rules to 10",

@@ -134,7 +134,7 @@ pub(crate) fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
     let request = RunRequest {
         plan,
         origin: None,
-        grounds: &skellin_engine::Grounds::default(),
+        source_hosts: &skellin_engine::SourceHosts::default(),
         machine: "hut",
         labels: &[],
         dry_run: false,

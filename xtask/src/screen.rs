@@ -82,7 +82,7 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
             let request = RunRequest {
                 plan: &plan,
                 origin: None,
-                grounds: &skellin_engine::Grounds::default(),
+                source_hosts: &skellin_engine::SourceHosts::default(),
                 machine: "hut",
                 labels: &[],
                 dry_run: false,

@@ -16,7 +16,7 @@ use crate::{
     error::{EngineError, Result},
     folders::Folders,
     ownership::{self, Untrusted},
-    places::{Grounds, local_directory},
+    places::{SourceHosts, local_directory},
     secrets::hide_variables,
     words::Refusal,
 };
@@ -48,7 +48,7 @@ pub struct Configuration {
     /// What is wrong with the file of other hosts.
     pub host_problems: Vec<Problem>,
     /// What sources lie on.
-    pub grounds: Arc<Grounds>,
+    pub source_hosts: Arc<SourceHosts>,
     /// Who can be told, and how.
     pub channels: Channels,
 }
@@ -107,7 +107,7 @@ impl Configuration {
             stores: Stores::default(),
             plans: Vec::new(),
             host_problems: Vec::new(),
-            grounds: Arc::default(),
+            source_hosts: Arc::default(),
             channels: Channels::default(),
         }
     }
@@ -180,8 +180,8 @@ impl Configuration {
         let text = read(&path)?.unwrap_or_default();
         hide_variables(&text);
         let hosts = parse_hosts(&path.display().to_string(), &text, &with);
-        let grounds = Arc::new(Grounds::new(hosts.fine));
-        Ok(Self { folders, stores, plans, host_problems: hosts.problems, grounds, channels })
+        let source_hosts = Arc::new(SourceHosts::new(hosts.fine));
+        Ok(Self { folders, stores, plans, host_problems: hosts.problems, source_hosts, channels })
     }
 
     /// A plan that can be used.

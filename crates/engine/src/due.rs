@@ -14,11 +14,11 @@ use skellin_plan::{
 
 use crate::{
     clock::is_ahead,
-    conduct::last_good,
     config::{Configuration, PlanFile},
     error::{EngineError, Result},
     journal::{Journal, Outcome, past_runs},
     lock::PlanLock,
+    orchestration::last_good,
     places::mounted_drives,
     tell::{About, Happening, listeners, note_standing},
 };

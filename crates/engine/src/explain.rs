@@ -11,12 +11,12 @@ use skellin_plan::{Action, Plan, Verdict};
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
-    ground::Trouble,
-    judge::Judge,
-    live::Looking,
+    filter::Filter,
     metadata::{Owners, Sort},
-    places::Grounds,
-    walk::{Judging, Looked, through},
+    places::SourceHosts,
+    preview::Looking,
+    sources::Trouble,
+    walk::{Filtering, Looked, through},
 };
 
 /// What the rules make of a path, and why.
@@ -53,7 +53,7 @@ pub struct Amounts {
 /// If the rules cannot be made ready, or if it was cancelled while counting.
 pub fn explain(
     plan: &Plan,
-    grounds: &Grounds,
+    source_hosts: &SourceHosts,
     path: &Path,
     now: i64,
     cancel: &Cancel,
@@ -69,18 +69,18 @@ pub fn explain(
             below: None,
         });
     };
-    let origin = grounds.of(source)?;
-    let judge = Judge::new(&plan.rules, origin, source, now)?;
-    let facts = match judge.origin().facts(path, path == source).map_err(Trouble::of_the_way) {
+    let origin = source_hosts.of(source)?;
+    let filter = Filter::new(&plan.rules, origin, source, now)?;
+    let facts = match filter.origin().facts(path, path == source).map_err(Trouble::of_the_way) {
         Ok(facts) => Some(facts),
         // That there is none is told; that it cannot be asked for is a failure.
         Err(Ok(failure)) => return Err(failure),
         Err(Err(_)) => None,
     };
     let directory = facts.as_ref().is_some_and(|facts| facts.sort() == Sort::Directory);
-    let explanation = judge.explain(source, path, directory);
+    let explanation = filter.explain(source, path, directory);
     let below = match directory {
-        true => Some(count(&judge, path, explanation.verdict, &HashSet::new(), cancel)?),
+        true => Some(count(&filter, path, explanation.verdict, &HashSet::new(), cancel)?),
         false => None,
     };
     Ok(Reasons {
@@ -101,15 +101,15 @@ pub fn measure(looking: &Looking<'_>, cancel: &Cancel) -> Result<Amounts> {
     let (plan, own) = (looking.plan, looking.own());
     let mut sum = Amounts::default();
     for source in &plan.sources {
-        let judge = looking.judge(source)?;
-        let facts = match judge.origin().facts(source, true).map_err(Trouble::of_the_way) {
+        let filter = looking.filter(source)?;
+        let facts = match filter.origin().facts(source, true).map_err(Trouble::of_the_way) {
             Ok(facts) => facts,
             Err(Ok(failure)) => return Err(failure),
             Err(Err(_)) => continue,
         };
-        let verdict = judge.source(source.as_os_str().as_bytes(), &facts, &Owners::default());
+        let verdict = filter.source(source.as_os_str().as_bytes(), &facts, &Owners::default());
         if facts.sort() == Sort::Directory {
-            let amounts = count(&judge, source, verdict, &own, cancel)?;
+            let amounts = count(&filter, source, verdict, &own, cancel)?;
             sum.files += amounts.files;
             sum.bytes += amounts.bytes;
             sum.skipped += amounts.skipped;
@@ -124,7 +124,7 @@ pub fn measure(looking: &Looking<'_>, cancel: &Cancel) -> Result<Amounts> {
 }
 
 fn count(
-    judge: &Judge,
+    filter: &Filter,
     path: &Path,
     verdict: Verdict,
     own: &HashSet<(u64, u64)>,
@@ -145,10 +145,10 @@ fn count(
         !cancel.is_cancelled()
     };
     let enter = verdict.action == Action::Take
-        || judge.may_take_below(verdict, path.as_os_str().as_bytes());
+        || filter.may_take_below(verdict, path.as_os_str().as_bytes());
     if enter {
-        let judging = Judging { judge, owners: &Owners::default(), keep_out: own };
-        through(judging, path, verdict, &mut visit);
+        let filtering = Filtering { filter, owners: &Owners::default(), keep_out: own };
+        through(filtering, path, verdict, &mut visit);
     }
     match cancel.is_cancelled() {
         true => Err(EngineError::Cancelled),

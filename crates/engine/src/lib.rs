@@ -6,7 +6,6 @@
 mod around;
 mod cause;
 mod clock;
-mod conduct;
 mod config;
 mod counts;
 mod depth;
@@ -16,28 +15,29 @@ mod due;
 mod error;
 mod event;
 mod explain;
+mod filter;
 mod finding;
 mod folders;
-mod ground;
 pub mod history;
 mod journal;
-mod judge;
-mod live;
 mod lock;
 mod locked;
 mod metadata;
 mod names;
 mod new_store;
+mod orchestration;
 mod ownership;
 mod passphrases;
 mod path;
 mod places;
+mod preview;
 mod renaming;
 mod replicate;
 mod restore;
 mod run;
 mod secrets;
 mod size;
+mod sources;
 mod ssh_config;
 mod steward;
 mod tell;
@@ -51,7 +51,6 @@ mod words;
 pub use around::{Owed, owed_leaves};
 pub use cause::{Cause, CauseKind};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
-pub use conduct::{Conducted, Conductor, Failure, RunOptions, Stage, damage_words};
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
 pub use doctor::{Examination, Gap, gaps};
@@ -66,15 +65,16 @@ pub use journal::{
     Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Mended, Message, Outcome,
     StepRecord, Work, rules_of_last_run,
 };
-pub use live::{Census, LiveEntry, Looking, Part, Share, Shares, list_first, list_live};
 pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, folders_at, keep_secret};
+pub use orchestration::{Failure, Orchestrator, RunAndCopies, RunOptions, Stage, damage_words};
 pub use passphrases::{Changed, Passphrases};
 pub use places::{
-    DriveState, DriveStates, Grounds, MountedDrive, ReachStep, drive_states, local_directory,
+    DriveState, DriveStates, MountedDrive, ReachStep, SourceHosts, drive_states, local_directory,
     missing_mount, mount_points, mounted_drives, open_place, open_place_alone, prepare_drive,
     prepare_place, prepare_place_alone, reach, reach_source,
 };
+pub use preview::{Census, Looking, Part, PreviewEntry, Share, Shares, list_first, list_preview};
 pub use renaming::{move_store, rename_plan};
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};

@@ -10,8 +10,8 @@ use std::{
 
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, EngineError, Event, Journal, MovedClock, Outcome, RunOptions,
-    RunReport, RunStatus, Work, owed_leaves,
+    Cancel, Configuration, EngineError, Event, Journal, MovedClock, Orchestrator, Outcome,
+    RunOptions, RunReport, RunStatus, Work, owed_leaves,
 };
 use skellin_store::Store;
 
@@ -45,13 +45,13 @@ impl World {
         self.folder.path().join(below)
     }
 
-    fn conduct<T>(&self, cancel: &Cancel, work: impl FnOnce(&Conductor<'_>) -> T) -> T {
+    fn conduct<T>(&self, cancel: &Cancel, work: impl FnOnce(&Orchestrator<'_>) -> T) -> T {
         let events = |event: Event| {
             if let Event::Note(note) = event {
                 self.notes.lock().unwrap().push(note);
             }
         };
-        work(&Conductor {
+        work(&Orchestrator {
             configuration: &self.configuration,
             journal: Some(&self.journal),
             machine: "hut",
@@ -63,8 +63,8 @@ impl World {
 
     fn run(&self, cancel: &Cancel) -> Result<RunReport, EngineError> {
         let plan = self.configuration.plan_file("readings").unwrap().plan.as_ref().unwrap();
-        self.conduct(cancel, |conductor| {
-            conductor.run(plan, RunOptions::default(), || Ok(Arc::clone(&self.store)))
+        self.conduct(cancel, |orchestrator| {
+            orchestrator.run(plan, RunOptions::default(), || Ok(Arc::clone(&self.store)))
         })
     }
 
@@ -186,7 +186,7 @@ fn what_a_crash_left_owed_is_made_up_for_before_the_next_run_and_by_whoever_look
     assert_eq!(world.log()[0], "made-up interrupted");
     assert_eq!(world.steps()[0], ("leave".to_owned(), Outcome::Done));
     owed(&world);
-    let done = world.conduct(&Cancel::new(), |conductor| conductor.make_up_for_leaves());
+    let done = world.conduct(&Cancel::new(), |orchestrator| orchestrator.make_up_for_leaves());
     assert_eq!((done, world.log().last().unwrap().as_str()), (1, "made-up interrupted"));
     let entry = world.journal.entries(None, 1).unwrap().remove(0);
     assert_eq!((entry.work, entry.outcome), (Work::Leave, Outcome::Done));
@@ -194,7 +194,7 @@ fn what_a_crash_left_owed_is_made_up_for_before_the_next_run_and_by_whoever_look
     // One that is being run right now leaves by itself.
     owed(&world);
     let lock = skellin_engine::PlanLock::take(&world.path("state"), "readings").unwrap();
-    assert_eq!(world.conduct(&Cancel::new(), |conductor| conductor.make_up_for_leaves()), 0);
+    assert_eq!(world.conduct(&Cancel::new(), |orchestrator| orchestrator.make_up_for_leaves()), 0);
     drop(lock);
 }
 

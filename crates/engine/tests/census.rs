@@ -14,15 +14,20 @@ use std::{
 };
 
 use common::{Running, content, memory_store, open_store, plan_of, scratch, write};
-use skellin_engine::{Cancel, Census, Change, FileCounts, Grounds, Looking, Share, Shares};
+use skellin_engine::{Cancel, Census, Change, FileCounts, Looking, Share, Shares, SourceHosts};
 use skellin_plan::Plan;
 use skellin_store::Store;
 
 fn census(plan: &Plan, store: Option<&Store>, keep_out: &[std::path::PathBuf]) -> Census {
     let snapshot = store.map(common::newest);
     let before = store.zip(snapshot.as_ref());
-    let looking =
-        Looking { plan, grounds: &Grounds::default(), before, keep_out, now: 1_790_000_100_000 };
+    let looking = Looking {
+        plan,
+        source_hosts: &SourceHosts::default(),
+        before,
+        keep_out,
+        now: 1_790_000_100_000,
+    };
     let census = Census::default();
     census.count(&looking, &Cancel::new(), &|| {}).unwrap();
     assert!(census.is_complete());
@@ -139,8 +144,13 @@ fn our_own_and_other_file_systems_are_not_gone_through() {
     let own = [root.join("store")];
     let total = census(&plan, None, &own).total();
     assert_eq!((total.taken().files, total.skipped.files), (1, 0));
-    let looking =
-        Looking { plan: &plan, grounds: &Grounds::default(), before: None, keep_out: &own, now: 0 };
+    let looking = Looking {
+        plan: &plan,
+        source_hosts: &SourceHosts::default(),
+        before: None,
+        keep_out: &own,
+        now: 0,
+    };
     let amounts = skellin_engine::measure(&looking, &Cancel::new()).unwrap();
     assert_eq!((amounts.files, amounts.bytes), (1, 5), "the effect of a rule counts alike");
     // What is left out is measured, but not where it may be endless: /dev has others mounted in it.
@@ -174,8 +184,13 @@ fn wide_directories_need_no_more_open_files_than_narrow_ones() {
     allow_files(256);
     let plan = plan_of(&[&root], "");
     let census = census(&plan, None, &[]);
-    let looking =
-        Looking { plan: &plan, grounds: &Grounds::default(), before: None, keep_out: &[], now: 0 };
+    let looking = Looking {
+        plan: &plan,
+        source_hosts: &SourceHosts::default(),
+        before: None,
+        keep_out: &[],
+        now: 0,
+    };
     let amounts = skellin_engine::measure(&looking, &Cancel::new()).unwrap();
     assert_eq!((census.total().taken().files, census.total().troubles), (600, 0));
     assert_eq!((amounts.files, amounts.bytes), (600, 600));

@@ -12,7 +12,7 @@ use std::{
 };
 
 use common::{Running, content, memory_store, open_store, plan_of, scratch, write};
-use skellin_engine::{Cancel, Change, Grounds, RunStatus, explain};
+use skellin_engine::{Cancel, Change, RunStatus, SourceHosts, explain};
 use skellin_plan::{Action, Plan};
 
 /// What a dry run makes of each path below a root.
@@ -75,10 +75,11 @@ fn conditions_hold_for_what_is_really_there() {
 fn another_file_system_is_told_apart() {
     let plan = plan_of(&[Path::new("/")], "skip other-filesystems");
     let reasons =
-        explain(&plan, &Grounds::default(), Path::new("/proc/self"), 0, &Cancel::new()).unwrap();
+        explain(&plan, &SourceHosts::default(), Path::new("/proc/self"), 0, &Cancel::new())
+            .unwrap();
     assert_eq!((reasons.verdict.action, reasons.verdict.rule), (Action::Skip, Some(0)));
     let reasons =
-        explain(&plan, &Grounds::default(), Path::new("/etc"), 0, &Cancel::new()).unwrap();
+        explain(&plan, &SourceHosts::default(), Path::new("/etc"), 0, &Cancel::new()).unwrap();
     assert_eq!(reasons.verdict.action, Action::Take);
 }
 
@@ -90,7 +91,8 @@ fn reasons_are_given_for_paths_that_are_there_and_for_those_that_are_not() {
     write(&root.join("notes/b.part"), "x");
     write(&root.join("notes/c.md"), "12345");
     let plan = plan_of(&[&root], "skip *.part\nskip notes/\ntake notes/**\nskip *.csv over 1 KiB");
-    let ask = |path: &Path| explain(&plan, &Grounds::default(), path, 0, &Cancel::new()).unwrap();
+    let ask =
+        |path: &Path| explain(&plan, &SourceHosts::default(), path, 0, &Cancel::new()).unwrap();
     let csv = ask(&root.join("notes/a.csv"));
     assert_eq!((csv.verdict.action, csv.verdict.rule, csv.exists), (Action::Skip, Some(3), true));
     assert_eq!(csv.held, [1, 2, 3]);
@@ -107,7 +109,7 @@ fn reasons_are_given_for_paths_that_are_there_and_for_those_that_are_not() {
     let stopped = Cancel::new();
     stopped.cancel();
     assert!(
-        explain(&plan, &Grounds::default(), &root, 0, &stopped)
+        explain(&plan, &SourceHosts::default(), &root, 0, &stopped)
             .is_err_and(|error| error.is_cancelled())
     );
 }
@@ -192,7 +194,7 @@ fn changes_count_only_where_there_are_many_files_and_a_plan_may_do_without() {
 
 #[test]
 fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
-    use skellin_engine::{Looking, list_live};
+    use skellin_engine::{Looking, list_preview};
     let folder = scratch();
     let root = folder.path().join("ridge");
     for name in ["kept.csv", "edited.csv", "deleted.csv", "x.part", "made/tile", "deep/er/z"] {
@@ -210,9 +212,14 @@ fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
     let list = |path: Option<&Path>, before: bool| {
         let mut found = Vec::new();
         let before = before.then_some((&*store, &snapshot));
-        let looking =
-            Looking { plan: &plan, grounds: &Grounds::default(), before, keep_out: &[], now: 0 };
-        list_live(&looking, path, &mut |entry| {
+        let looking = Looking {
+            plan: &plan,
+            source_hosts: &SourceHosts::default(),
+            before,
+            keep_out: &[],
+            now: 0,
+        };
+        list_preview(&looking, path, &mut |entry| {
             found.push((String::from_utf8(entry.name).unwrap(), entry.change, entry.rule));
             true
         })
@@ -248,7 +255,7 @@ fn the_live_source_shows_the_verdict_and_the_change_of_every_name() {
         let mut found = Vec::new();
         let looking = Looking {
             plan: &plan,
-            grounds: &Grounds::default(),
+            source_hosts: &SourceHosts::default(),
             before: Some((&store, &snapshot)),
             keep_out: &[],
             now: 0,

@@ -14,7 +14,7 @@ use common::{
     Restoring, Running, assert_clean, content, memory_store, newest, open_store, plan_of, write,
 };
 use skellin_engine::{
-    Cancel, Census, Change, EngineError, Grounds, LiveEntry, Looking, explain, list_live,
+    Cancel, Census, Change, EngineError, Looking, PreviewEntry, SourceHosts, explain, list_preview,
 };
 use skellin_place::PlaceErrorKind;
 use skellin_plan::{Action, parse_hosts};
@@ -53,7 +53,7 @@ impl Mast {
         self.folder.path().join("files").join(path)
     }
 
-    fn grounds(&self) -> Grounds {
+    fn source_hosts(&self) -> SourceHosts {
         let shown = self.folder.path().display();
         let text = format!(
             "[mast]\naddress = \"127.0.0.1\"\nuser = \"keeper\"\nport = {}\npassword = {{ file = \"{shown}/password\" }}\nknown-hosts = \"{shown}/known\"\n",
@@ -61,7 +61,7 @@ impl Mast {
         );
         let hosts = parse_hosts("hosts.toml", &text, &|_: &str| None);
         assert_eq!(hosts.problems, []);
-        Grounds::new(hosts.fine)
+        SourceHosts::new(hosts.fine)
     }
 }
 
@@ -118,7 +118,7 @@ fn a_source_of_another_host_is_stored_and_only_what_changed_is_read_again() {
     let (_, place) = memory_store();
     let night = |now: i64| {
         let mut running = Running::of(&plan).at(1_790_000_000_000 + now * 86_400_000);
-        running.grounds = mast.grounds();
+        running.source_hosts = mast.source_hosts();
         running.run(&open_store(&place))
     };
     let first = night(0);
@@ -168,7 +168,7 @@ fn a_line_that_breaks_costs_no_file_and_a_host_that_is_away_ends_the_run() {
     let (_, place) = memory_store();
     let plan = plan_of(&[far], "");
     let mut running = Running::of(&plan);
-    running.grounds = mast.grounds();
+    running.source_hosts = mast.source_hosts();
     let (store, done) = (open_store(&place), std::sync::atomic::AtomicBool::new(false));
     let report = std::thread::scope(|scope| {
         let cutting = scope.spawn(|| {
@@ -192,8 +192,8 @@ fn a_line_that_breaks_costs_no_file_and_a_host_that_is_away_ends_the_run() {
     // Nobody listens there.
     let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let text = format!("[mast]\naddress = \"127.0.0.1\"\nport = {closed}\n");
-    let grounds = || Grounds::new(parse_hosts("hosts.toml", &text, &|_: &str| None).fine);
-    running.grounds = grounds();
+    let source_hosts = || SourceHosts::new(parse_hosts("hosts.toml", &text, &|_: &str| None).fine);
+    running.source_hosts = source_hosts();
     let error = running.try_run(&store).unwrap_err();
     let EngineError::Place(error) = error else { panic!("{error}") };
     assert_eq!(error.kind, PlaceErrorKind::Unreachable);
@@ -202,7 +202,7 @@ fn a_line_that_breaks_costs_no_file_and_a_host_that_is_away_ends_the_run() {
     write(&own.path().join("note"), "of the hut");
     let plan = plan_of(&[far, own.path()], "");
     let mut both = Running::of(&plan);
-    both.grounds = grounds();
+    both.source_hosts = source_hosts();
     let asked = std::sync::Mutex::new(Vec::new());
     let report = both.guarded(&store, &|shrinkage| {
         asked.lock().unwrap().extend(shrinkage.empty.clone());
@@ -223,15 +223,16 @@ fn another_host_is_looked_at_like_this_one() {
     lay_down(&mast.path("var/records"));
     let source = Path::new("sftp://mast/var/records");
     let plan = plan_of(&[source], "skip *.part\nskip holding 01.csv");
-    let grounds = mast.grounds();
-    let looking = Looking { plan: &plan, grounds: &grounds, before: None, keep_out: &[], now: 0 };
+    let source_hosts = mast.source_hosts();
+    let looking =
+        Looking { plan: &plan, source_hosts: &source_hosts, before: None, keep_out: &[], now: 0 };
     let census = Census::default();
     census.count(&looking, &Cancel::new(), &|| {}).unwrap();
     let sum = |share| census.total().of(share);
     assert_eq!((sum(Change::New).files, sum(Change::Skipped).files), (32 + 3, 9));
     let list = |path: Option<&Path>| {
-        let mut found: Vec<LiveEntry> = Vec::new();
-        list_live(&looking, path, &mut |entry| {
+        let mut found: Vec<PreviewEntry> = Vec::new();
+        list_preview(&looking, path, &mut |entry| {
             found.push(entry);
             true
         })
@@ -248,15 +249,15 @@ fn another_host_is_looked_at_like_this_one() {
     assert_eq!(shown[1], ("1", Kind::Directory, Change::Skipped));
     assert_eq!(shown.last(), Some(&("newest", Kind::Link, Change::New)));
     let part = Path::new("sftp://mast/var/records/0/part.part");
-    let reasons = explain(&plan, &grounds, part, 0, &Cancel::new()).unwrap();
+    let reasons = explain(&plan, &source_hosts, part, 0, &Cancel::new()).unwrap();
     assert_eq!((reasons.exists, reasons.verdict.action), (true, Action::Skip));
     let plain = Path::new("sftp://mast/var/records/0");
-    let reasons = explain(&plan, &grounds, plain, 0, &Cancel::new()).unwrap();
+    let reasons = explain(&plan, &source_hosts, plain, 0, &Cancel::new()).unwrap();
     assert_eq!((reasons.verdict.action, reasons.below.unwrap().files), (Action::Take, 8));
     // A dry run tells the same, and leaves the host alone but for looking.
     let (_, place) = memory_store();
     let mut dry = Running::of(&plan).dry();
-    dry.grounds = mast.grounds();
+    dry.source_hosts = mast.source_hosts();
     let report = dry.run(&open_store(&place));
     assert_eq!((report.files.new, report.bytes.read), (35, sum(Change::New).bytes));
     let stored = report.outlook.unwrap().stored;

@@ -6,7 +6,7 @@ use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Arc};
 
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Draft, EngineError, Event, Journal, MovedClock, Outcome,
+    Cancel, Configuration, Draft, EngineError, Event, Journal, MovedClock, Orchestrator, Outcome,
     Passphrase, PlanLock, Refusal, RunOptions, RunStatus, Work, trial_store,
 };
 use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft};
@@ -55,7 +55,7 @@ impl World {
         cancel: &Cancel,
         open: impl FnOnce() -> Result<Arc<Store>, EngineError>,
     ) -> Result<skellin_engine::RunReport, EngineError> {
-        let conductor = Conductor {
+        let orchestrator = Orchestrator {
             configuration: &self.configuration,
             journal: Some(journal),
             machine: "hut",
@@ -63,7 +63,7 @@ impl World {
             cancel,
             events: &|_: Event| {},
         };
-        conductor.run(self.plan(), options, open)
+        orchestrator.run(self.plan(), options, open)
     }
 }
 
@@ -234,7 +234,7 @@ fn a_draft_becomes_files_and_nothing_that_is_there_is_touched() {
 fn a_plan_can_be_rehearsed_before_its_store_exists() {
     let world = World::new();
     let plan = draft(&world).check(&world.configuration).plan.unwrap();
-    let conductor = Conductor {
+    let orchestrator = Orchestrator {
         configuration: &world.configuration,
         journal: None,
         machine: "hut",
@@ -243,7 +243,7 @@ fn a_plan_can_be_rehearsed_before_its_store_exists() {
         events: &|_: Event| {},
     };
     let options = RunOptions { dry_run: true, ..RunOptions::default() };
-    let report = conductor.run::<EngineError>(&plan, options, trial_store).unwrap();
+    let report = orchestrator.run::<EngineError>(&plan, options, trial_store).unwrap();
     assert_eq!((report.files.new, report.snapshot), (1, None));
     assert!(!world.path("elm").exists() && !world.path("state").exists());
 }

@@ -5,17 +5,17 @@ use std::time::Duration;
 use skellin_place::FarCommand;
 
 use super::{Ended, Fault};
-use crate::{clock::Cancel, places::Grounds};
+use crate::{clock::Cancel, places::SourceHosts};
 
 pub(super) fn run(
     host: &str,
     words: &[String],
-    grounds: &Grounds,
+    source_hosts: &SourceHosts,
     variables: &[(&str, String)],
     timeout: Duration,
     cancel: Option<&Cancel>,
 ) -> Ended {
-    let target = match grounds.command_target(host) {
+    let target = match source_hosts.command_target(host) {
         Ok(target) => target,
         Err(error) => return Ended::unable(Fault::Unknown(error.to_string())),
     };

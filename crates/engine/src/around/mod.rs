@@ -19,7 +19,7 @@ pub(crate) use process::end_marked;
 use crate::{
     clock::Cancel,
     journal::{Outcome, StepRecord},
-    places::Grounds,
+    places::SourceHosts,
 };
 
 /// How a command ended.
@@ -45,14 +45,14 @@ impl Ended {
 pub(crate) fn run(
     words: &[String],
     on: Option<&str>,
-    grounds: &Grounds,
+    source_hosts: &SourceHosts,
     variables: &[(&str, String)],
     timeout: Duration,
     cancel: Option<&Cancel>,
 ) -> Ended {
     match on {
         None => process::run(words, variables, timeout, cancel),
-        Some(host) => far::run(host, words, grounds, variables, timeout, cancel),
+        Some(host) => far::run(host, words, source_hosts, variables, timeout, cancel),
     }
 }
 
@@ -103,7 +103,7 @@ impl Told {
 /// The commands around one run of a plan, as far as they have come.
 pub(crate) struct Surroundings<'a> {
     plan: &'a Plan,
-    grounds: &'a Grounds,
+    source_hosts: &'a SourceHosts,
     state: &'a std::path::Path,
     /// How many pairs were begun.
     entered: usize,
@@ -130,12 +130,12 @@ pub(crate) struct NotEntered {
 impl<'a> Surroundings<'a> {
     pub fn new(
         plan: &'a Plan,
-        grounds: &'a Grounds,
+        source_hosts: &'a SourceHosts,
         state: &'a std::path::Path,
         clock: &'a dyn crate::clock::Clock,
         steps: &'a (dyn Fn(StepRecord) + Sync),
     ) -> Self {
-        Self { plan, grounds, state, entered: 0, owed: None, steps, clock }
+        Self { plan, source_hosts, state, entered: 0, owed: None, steps, clock }
     }
 
     /// Enters, pair by pair. What was entered is left by [`leave`](Self::leave), also if this fails.
@@ -204,7 +204,8 @@ impl<'a> Surroundings<'a> {
         let started = self.clock.now();
         let mut variables = told.variables(&self.plan.name, &self.plan.store, part);
         variables.extend(mark.map(|mark| (process::MARK, mark.to_owned())));
-        let ended = run(words, pair.on.as_deref(), self.grounds, &variables, pair.timeout, cancel);
+        let ended =
+            run(words, pair.on.as_deref(), self.source_hosts, &variables, pair.timeout, cancel);
         (self.steps)(step_of(words, pair.on.as_deref(), part, started, self.clock.now(), &ended));
         ended
     }

@@ -12,10 +12,10 @@ use skellin_plan::{Action, READY, RuleSet, Verdict};
 use crate::{
     clock::Cancel,
     error::{EngineError, Result},
-    ground::Origin,
-    judge::Judge,
+    filter::Filter,
     metadata::{Owners, Sort},
-    walk::{Judging, Looked, through},
+    sources::Origin,
+    walk::{Filtering, Looked, through},
 };
 
 /// So many bytes are much.
@@ -156,7 +156,7 @@ fn apart(
 fn measure(path: &Path, most: u64, cancel: &Cancel) -> Result<(Gap, u64)> {
     let rules = format!("{}skip other-filesystems\n", READY[0].1);
     let (rules, _) = RuleSet::parse(&rules, READY[0].0);
-    let judge = Judge::new(&rules, Origin::Here, path, 0)?;
+    let filter = Filter::new(&rules, Origin::Here, path, 0)?;
     let mut gap = Gap {
         path: path.to_path_buf(),
         files: 0,
@@ -181,7 +181,7 @@ fn measure(path: &Path, most: u64, cancel: &Cancel) -> Result<(Gap, u64)> {
         !gap.is_more && !cancel.is_cancelled()
     };
     let (owners, keep_out) = (&Owners::default(), &HashSet::new());
-    through(Judging { judge: &judge, owners, keep_out }, path, Verdict::TAKEN, &mut visit);
+    through(Filtering { filter: &filter, owners, keep_out }, path, Verdict::TAKEN, &mut visit);
     if cancel.is_cancelled() {
         return Err(EngineError::Cancelled);
     }

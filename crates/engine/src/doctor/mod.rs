@@ -234,7 +234,7 @@ impl Examination<'_> {
     fn plan(&self, plan: &Plan, found: &mut Vec<Finding>) {
         let subject = format!("plan {}", plan.name);
         for source in &plan.sources {
-            let Err(error) = self.configuration.grounds.try_source(source) else { continue };
+            let Err(error) = self.configuration.source_hosts.try_source(source) else { continue };
             let what = format!("cannot read source {}: {error}", source.display());
             let hint = error.hint().unwrap_or_else(|| {
                 "check the mount, and the permissions of this account".to_owned()

@@ -15,15 +15,15 @@ use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
 use super::{retries, targets};
 use crate::{
     error::Result,
-    ground::{Origin, Trouble},
     metadata::Sort,
+    sources::{Origin, Trouble},
     waits::Awaited,
     words::Refusal,
 };
 
 /// What sources lie on: this machine, and other hosts, each connected to once and kept.
 #[derive(Debug, Default)]
-pub struct Grounds {
+pub struct SourceHosts {
     hosts: BTreeMap<String, HostConfig>,
     opened: Mutex<HashMap<PathBuf, Arc<dyn FarFiles>>>,
 }
@@ -32,7 +32,7 @@ fn patient(config: &StoreConfig, files: impl FarFiles + 'static) -> Arc<dyn FarF
     Arc::new(RetryingFiles::new(files, retries(config)))
 }
 
-impl Awaited for Grounds {
+impl Awaited for SourceHosts {
     /// Of the host that has been waited for longest.
     fn waiting(&self) -> Option<Waiting> {
         let opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
@@ -45,7 +45,7 @@ impl Awaited for Grounds {
     }
 }
 
-impl Grounds {
+impl SourceHosts {
     /// With hosts as they are configured.
     #[must_use]
     pub fn new(hosts: BTreeMap<String, HostConfig>) -> Self {

@@ -18,7 +18,7 @@ use skellin_plan::{PlaceSpec, StoreConfig};
 use skellin_store::FOLDERS;
 
 pub use drives::{MountedDrive, mount_points, mounted_drives, prepare_drive};
-pub use hosts::Grounds;
+pub use hosts::SourceHosts;
 pub use mounts::missing_mount;
 pub(crate) use reach::try_out;
 pub use reach::{ReachStep, reach, reach_source};

@@ -14,7 +14,7 @@ use skellin_place::{
 use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
 use skellin_store::{Store, StoreError};
 
-use super::{Grounds, drives, targets};
+use super::{SourceHosts, drives, targets};
 use crate::{error::Result, folders::Folders, words::Refusal};
 
 /// So many bytes are written and read back to learn the speed of a place.
@@ -187,12 +187,12 @@ fn by_ftp(place: &FtpPlace, config: &StoreConfig, say: &Say<'_>) -> Result<()> {
 /// The first step that fails, with what it means.
 pub fn reach_source(
     source: &FarSource,
-    grounds: &Grounds,
+    source_hosts: &SourceHosts,
     accept_new: bool,
     told: &(dyn Fn(ReachStep) + Sync),
 ) -> Result<()> {
     let say = |step, found: String| told(ReachStep { step, found });
-    let config = grounds.config(source)?;
+    let config = source_hosts.config(source)?;
     let files: Box<dyn FarFiles> = match &config.place {
         PlaceSpec::Sftp(host) => {
             let place = SftpPlace::new(targets::sftp(host, &config)?, accept_new);

@@ -16,10 +16,10 @@ use crate::{
     cause::Cause,
     error::Result,
     event::Event,
-    ground::Trouble,
     locked::locked,
     names::Names,
     path::join,
+    sources::Trouble,
     walk::{Assembled, Beside, Sameness, Stamps, WINDOW},
 };
 
@@ -36,14 +36,14 @@ fn open_and_list<'s>(
     directory: &Directory<'s>,
     state: &mut Progress<'s>,
 ) -> Result<(), Trouble> {
-    let ground = directory.ground()?;
-    let facts = ground.facts()?;
+    let source_dir = directory.source_dir()?;
+    let facts = source_dir.facts()?;
     let before = state.before.take();
     let stamps = Stamps::of_facts(&facts);
     let same = before.as_ref().filter(|before| stamps.compare(before) == Sameness::Same);
     let xattrs = match same {
         Some(before) => before.xattrs.clone(),
-        None => ground.xattrs().unwrap_or_else(|cause| {
+        None => source_dir.xattrs().unwrap_or_else(|cause| {
             pool.exception(&directory.path, cause);
             Vec::new()
         }),
@@ -54,11 +54,11 @@ fn open_and_list<'s>(
     state.entry = Some(entry);
     state.base = Beside::new(pool.store, before.as_ref().and_then(directory_root));
     state.resume = Beside::new(pool.store, pool.comparison.resume_point(&directory.path));
-    let (names, failure) = ground.names(usize::MAX);
+    let (names, failure) = source_dir.names(usize::MAX);
     if let Some(error) = failure {
         pool.exception(&directory.path, Cause::of("cannot list it completely", error));
     }
-    for (name, why) in ground.unfit() {
+    for (name, why) in source_dir.unfit() {
         pool.exception(&join(&directory.path, name.as_bytes()), Cause::other(*why));
     }
     state.names = names;
@@ -118,7 +118,7 @@ fn windows<'s>(
 ) -> Result<Option<(Parent<'s>, Option<Entry>)>> {
     let mut guard = locked(&directory.state);
     let state = &mut *guard;
-    pool.set_current(&directory.path);
+    pool.activity.begin(&directory.path);
     if state.entry.is_none() && directory.is_too_deep(pool.deepest) {
         pool.exception(&directory.path, Cause::too_deep(pool.deepest));
         return Ok(Some((directory.parent.clone(), None)));
@@ -143,7 +143,7 @@ fn windows<'s>(
             }
             return finish(pool, directory, state).map(Some);
         }
-        pool.set_current(&directory.path);
+        pool.activity.begin(&directory.path);
         let (mut files, mut directories) = (Vec::new(), Vec::new());
         // One more than there are, so that nobody thinks the window is done while it is filled.
         state.assembly.hold();
@@ -176,7 +176,7 @@ fn windows<'s>(
             directories.reverse();
             files.reverse();
             drop(guard);
-            pool.push(directories.into_iter().chain(files));
+            pool.tasks.push(directories.into_iter().chain(files));
             return Ok(None);
         }
     }
@@ -198,7 +198,7 @@ fn finish<'s>(
     state.names = Names::default();
     if directory.verdict.action == Action::Skip && !state.assembly.holds_any() {
         // It was entered for what might be taken below it, and there was nothing.
-        pool.count(Change::Skipped, &directory.path, 0, directory.verdict.rule);
+        pool.counts.count(Change::Skipped, &directory.path, 0, directory.verdict.rule);
         return Ok((directory.parent.clone(), None));
     }
     let Assembled { root, needs, below } =

@@ -8,11 +8,11 @@ use super::{
 
 /// Fetches until nothing is left.
 pub(super) fn work(pool: &Pool<'_>) {
-    while let Some(task) = pool.wait_for_far() {
+    while let Some(task) = pool.tasks.wait_for_far() {
         let fetched = match task {
             Task::Directory(directory) => {
                 // Why it could not be listed is told where it is gone through.
-                let _ = directory.ground();
+                let _ = directory.source_dir();
                 Task::Directory(directory)
             }
             Task::File(mut file) => {
@@ -25,6 +25,6 @@ pub(super) fn work(pool: &Pool<'_>) {
             }
             part @ Task::Part(_) => part,
         };
-        pool.fetched(fetched);
+        pool.tasks.fetched(fetched);
     }
 }

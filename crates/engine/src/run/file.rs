@@ -1,6 +1,6 @@
 //! Files of the source: read, cut, and handed to the store.
 
-use std::{os::fd::OwnedFd, sync::atomic::Ordering};
+use std::os::fd::OwnedFd;
 
 use rustix::{
     fs::{SeekFrom, seek},
@@ -12,16 +12,16 @@ use super::{
     directory::complete,
     look::skeleton,
     parts::{is_long, share},
-    pool::{Pool, add},
+    pool::Pool,
     stored::{Tag, changed_since, how_changed},
     task::{FileTask, From, Opened},
 };
 use crate::{
     cause::{Cause, CauseKind},
     error::Result,
-    ground::{FarFile, Trouble},
     locked::locked,
     metadata::{Facts, Sort, fd, xattrs_of},
+    sources::{FarFile, Trouble},
 };
 
 /// Read at a time, in bytes.
@@ -35,10 +35,10 @@ pub(super) fn store<'s>(
     buffer: &mut Vec<u8>,
 ) -> Result<()> {
     let Some(writer) = writer else {
-        pool.count(task.change, &task.path, 0, task.rule);
+        pool.counts.count(task.change, &task.path, 0, task.rule);
         return complete(pool, task.parent, Some(task.entry));
     };
-    pool.set_current(&task.path);
+    pool.activity.begin(&task.path);
     let opened = task.from.open(&task.name);
     // The task waits for its content's place; its directory need not stay open for that.
     task.from = From::Done;
@@ -64,9 +64,9 @@ pub(super) fn store<'s>(
     let xattrs = std::mem::take(&mut task.entry.xattrs);
     task.entry = skeleton(pool, &facts, std::mem::take(&mut task.entry.name), xattrs);
     if let Some(entry) = linked_before(pool, &task.entry, &facts) {
-        pool.count(task.change, &task.path, facts.size(), task.rule);
-        add(&pool.counts.files, 1);
-        add(&pool.counts.bytes, facts.size());
+        pool.counts.count(task.change, &task.path, facts.size(), task.rule);
+        pool.counts.files.add(1);
+        pool.counts.bytes.add(facts.size());
         return complete(pool, task.parent, Some(entry));
     }
     if is_long(pool, &facts) {
@@ -97,7 +97,7 @@ pub(super) fn store<'s>(
             Ok(())
         }
         Ok(()) => {
-            add(&pool.counts.files, 1);
+            pool.counts.files.add(1);
             if let Some(changed) = content.changed_since(&facts) {
                 pool.exception(&task.path, changed);
                 task.entry.unsettled = true;
@@ -251,7 +251,7 @@ impl<'s> Reader<'_, 's> {
             };
             if data > at {
                 writer.hole(data - at);
-                add(&self.pool.counts.bytes, data - at);
+                self.pool.counts.bytes.add(data - at);
             }
             if data == size {
                 break;
@@ -310,11 +310,11 @@ impl<'s> Reader<'_, 's> {
                 Err(trouble) => return Ok(Err(trouble)),
             };
             if let Some(path) = &self.path {
-                self.pool.set_current(path);
+                self.pool.activity.begin(path);
             }
             filled += got;
-            self.pool.counts.read.fetch_add(got as u64, Ordering::Relaxed);
-            self.pool.counts.bytes.fetch_add(got as u64, Ordering::Relaxed);
+            self.pool.counts.read.add(got as u64);
+            self.pool.counts.bytes.add(got as u64);
             let last = got == 0;
             let mut start = 0;
             while let Some(cut) = chunker.cut(&self.buffer[start..filled], last) {

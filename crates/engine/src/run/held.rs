@@ -4,35 +4,35 @@
 
 use std::sync::{Arc, Mutex};
 
-use crate::{ground::Ground, locked::locked};
+use crate::{locked::locked, sources::SourceDir};
 
 /// An open directory, and how many still need it.
 pub(super) struct Held(Mutex<State>);
 
 struct State {
-    ground: Option<Arc<Ground>>,
+    source_dir: Option<Arc<SourceDir>>,
     users: usize,
 }
 
 impl Held {
     /// One that its own directory needs.
     pub fn new() -> Self {
-        Self(Mutex::new(State { ground: None, users: 1 }))
+        Self(Mutex::new(State { source_dir: None, users: 1 }))
     }
 
     /// What is open.
-    pub fn get(&self) -> Option<Arc<Ground>> {
-        locked(&self.0).ground.clone()
+    pub fn get(&self) -> Option<Arc<SourceDir>> {
+        locked(&self.0).source_dir.clone()
     }
 
     /// Whether it lies on another host, and is known.
     pub fn is_far(&self) -> bool {
-        matches!(locked(&self.0).ground.as_deref(), Some(Ground::Far(_)))
+        matches!(locked(&self.0).source_dir.as_deref(), Some(SourceDir::Far(_)))
     }
 
     /// Notes that it is open; whoever is first counts.
-    pub fn put(&self, ground: Ground) -> Arc<Ground> {
-        Arc::clone(locked(&self.0).ground.get_or_insert_with(|| Arc::new(ground)))
+    pub fn put(&self, source_dir: SourceDir) -> Arc<SourceDir> {
+        Arc::clone(locked(&self.0).source_dir.get_or_insert_with(|| Arc::new(source_dir)))
     }
 
     /// One more needs it.
@@ -45,8 +45,9 @@ impl Held {
         let mut state = locked(&self.0);
         state.users = state.users.saturating_sub(1);
         // What lies on another host holds nothing open.
-        let is_over = state.users == 0 && matches!(state.ground.as_deref(), Some(Ground::Here(_)));
-        let closed = is_over.then(|| state.ground.take());
+        let is_over =
+            state.users == 0 && matches!(state.source_dir.as_deref(), Some(SourceDir::Here(_)));
+        let closed = is_over.then(|| state.source_dir.take());
         drop(state);
         drop(closed);
     }

@@ -10,7 +10,7 @@ use skellin_plan::{Action, Verdict};
 use skellin_store::{Below, Body, DeviceKind, Entry, Owner, Recipe};
 
 use super::{
-    pool::{Pool, add},
+    pool::Pool,
     report::Change,
     task::{Directory, FileTask, From, Hold, Parent, new_directory},
 };
@@ -18,9 +18,9 @@ use crate::{
     cause::Cause,
     error::Result,
     event::Event,
-    ground::Ground,
     metadata::{Facts, Sort, Xattrs},
     path::join,
+    sources::SourceDir,
     walk::{Looked, Sameness, Stamps},
 };
 
@@ -47,13 +47,13 @@ impl<'s> Met<'_, 's> {
     pub fn look(&mut self) -> Result<Outcome<'s>> {
         let (pool, directory) = (self.pool, self.directory);
         // Without rules made ready nothing of a source is gone through.
-        let Ok(judge) = &pool.judges[directory.source] else { return Ok(Outcome::Nothing) };
-        let looked = directory.ground().and_then(|ground| {
+        let Ok(filter) = &pool.filters[directory.source] else { return Ok(Outcome::Nothing) };
+        let looked = directory.source_dir().and_then(|source_dir| {
             let at = (directory.path.as_slice(), directory.verdict);
-            let looked = pool.judging(judge).look(at, &ground, self.name)?;
-            Ok(looked.map(|looked| (ground, looked)))
+            let looked = pool.filtering(filter).look(at, &source_dir, self.name)?;
+            Ok(looked.map(|looked| (source_dir, looked)))
         });
-        let (ground, looked) = match looked {
+        let (source_dir, looked) = match looked {
             Ok(Some(looked)) => looked,
             Ok(None) => return Ok(Outcome::Nothing),
             Err(trouble) => {
@@ -63,13 +63,13 @@ impl<'s> Met<'_, 's> {
         };
         let Looked { name, path, facts, verdict, is_own, is_entered } = looked;
         let is_directory = facts.sort() == Sort::Directory;
-        pool.decide(verdict);
+        pool.counts.decide(verdict);
         if is_own {
             let text = String::from_utf8_lossy(&path);
             pool.events.event(Event::Note(format!("{text} belongs to Skellin and is excluded")));
         }
         if verdict.action == Action::Skip && !is_entered {
-            pool.count(Change::Skipped, &path, facts.size(), verdict.rule);
+            pool.counts.count(Change::Skipped, &path, facts.size(), verdict.rule);
             if let Some(base) = self.base.take() {
                 gone(pool, directory, &base);
             }
@@ -83,16 +83,16 @@ impl<'s> Met<'_, 's> {
         }
         match facts.sort() {
             Sort::Directory => Ok(self.directory(path, name, verdict)),
-            Sort::File => self.file(path, (&ground, name), &facts, verdict),
+            Sort::File => self.file(path, (&source_dir, name), &facts, verdict),
             Sort::Socket => {
-                add(&pool.counts.sockets, 1);
+                pool.counts.sockets.add(1);
                 Ok(Outcome::Nothing)
             }
             Sort::Unknown => {
                 pool.exception(&path, Cause::other("unknown kind of file"));
                 Ok(Outcome::Nothing)
             }
-            sort => self.special(&path, (&ground, &name), &facts, sort, verdict),
+            sort => self.special(&path, (&source_dir, &name), &facts, sort, verdict),
         }
     }
 
@@ -104,7 +104,7 @@ impl<'s> Met<'_, 's> {
     fn file(
         &mut self,
         path: Vec<u8>,
-        (ground, name): (&Ground, CString),
+        (source_dir, name): (&SourceDir, CString),
         facts: &Facts,
         verdict: Verdict,
     ) -> Result<Outcome<'s>> {
@@ -114,7 +114,7 @@ impl<'s> Met<'_, 's> {
         if let Some(base) = self.base.take() {
             match take_over(pool, facts, base)? {
                 Taken::Over(entry) => {
-                    pool.count(Change::Same, &path, entry.size(), verdict.rule);
+                    pool.counts.count(Change::Same, &path, entry.size(), verdict.rule);
                     return Ok(Outcome::Entry(entry));
                 }
                 Taken::Not(base) => read_again = doubted(facts, *base),
@@ -123,26 +123,26 @@ impl<'s> Met<'_, 's> {
         if let Some(stored) = self.resume.take()
             && let Taken::Over(entry) = take_over(pool, facts, stored)?
         {
-            pool.count(change, &path, entry.size(), verdict.rule);
-            add(&pool.counts.files, 1);
-            add(&pool.counts.bytes, entry.size());
+            pool.counts.count(change, &path, entry.size(), verdict.rule);
+            pool.counts.files.add(1);
+            pool.counts.bytes.add(entry.size());
             return Ok(Outcome::Entry(entry));
         }
         let mut entry = skeleton(pool, facts, self.name.to_vec(), Vec::new());
         if pool.session.is_none() {
             // A rehearsal knows all it wants to know. What is read again only because it was read
             // so soon after its last change most likely holds what it held.
-            add(&pool.counts.read, facts.size());
+            pool.counts.read.add(facts.size());
             if read_again.is_some() {
-                pool.count(Change::Same, &path, facts.size(), verdict.rule);
+                pool.counts.count(Change::Same, &path, facts.size(), verdict.rule);
             } else {
-                pool.count(change, &path, facts.size(), verdict.rule);
+                pool.counts.count(change, &path, facts.size(), verdict.rule);
                 pool.draw.pass(&path, facts.size());
-                add(&pool.counts.files, 1);
-                add(&pool.counts.bytes, facts.size());
+                pool.counts.files.add(1);
+                pool.counts.bytes.add(facts.size());
             }
             entry.body = Body::File { size: facts.size(), recipe: Recipe::Inline(Vec::new()) };
-            if let Err(trouble) = ground.can_read(&name) {
+            if let Err(trouble) = source_dir.can_read(&name) {
                 pool.trouble(&path, trouble);
                 return Ok(Outcome::Nothing);
             }
@@ -159,7 +159,7 @@ impl<'s> Met<'_, 's> {
     fn special(
         &mut self,
         path: &[u8],
-        (ground, name): (&Ground, &CStr),
+        (source_dir, name): (&SourceDir, &CStr),
         facts: &Facts,
         sort: Sort,
         verdict: Verdict,
@@ -170,7 +170,7 @@ impl<'s> Met<'_, 's> {
             Body::Device { kind, major, minor }
         };
         let body = match sort {
-            Sort::Link => match ground.link(name) {
+            Sort::Link => match source_dir.link(name) {
                 Ok(target) => Body::Link(target),
                 Err(trouble) => {
                     pool.trouble(path, trouble);
@@ -181,7 +181,7 @@ impl<'s> Met<'_, 's> {
             Sort::Block => device(DeviceKind::Block),
             _ => Body::Pipe,
         };
-        let xattrs = ground.xattrs_at(name).unwrap_or_else(|cause| {
+        let xattrs = source_dir.xattrs_at(name).unwrap_or_else(|cause| {
             pool.exception(path, cause);
             Vec::new()
         });
@@ -195,9 +195,9 @@ impl<'s> Met<'_, 's> {
             }
             Some(_) => Change::Changed,
         };
-        pool.count(change, path, 0, verdict.rule);
+        pool.counts.count(change, path, 0, verdict.rule);
         if change != Change::Same {
-            add(&pool.counts.files, 1);
+            pool.counts.files.add(1);
         }
         Ok(Outcome::Entry(Box::new(entry)))
     }
@@ -253,11 +253,11 @@ pub(super) fn skeleton(pool: &Pool<'_>, facts: &Facts, name: Vec<u8>, xattrs: Xa
 pub(super) fn gone(pool: &Pool<'_>, directory: &Directory<'_>, entry: &Entry) {
     let path = join(&directory.path, &entry.name);
     match entry.counted() {
-        Below { files: 1, bytes } => pool.count(Change::Gone, &path, bytes, None),
+        Below { files: 1, bytes } => pool.counts.count(Change::Gone, &path, bytes, None),
         Below { files, bytes } => {
-            add(&pool.counts.gone, files.saturating_sub(1));
+            pool.counts.count_gone(files.saturating_sub(1));
             if files > 0 {
-                pool.count(Change::Gone, &path, bytes, None);
+                pool.counts.count(Change::Gone, &path, bytes, None);
             }
         }
     }

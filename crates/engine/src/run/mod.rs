@@ -1,5 +1,7 @@
 //! Runs: a plan carried out, or rehearsed.
 
+mod activity;
+mod counters;
 mod directory;
 mod estimate;
 mod fetch;
@@ -10,6 +12,7 @@ mod look;
 mod parts;
 mod pool;
 mod report;
+mod scheduler;
 mod shrinkage;
 mod source;
 mod stored;
@@ -41,9 +44,9 @@ use crate::{
     clock::{Cancel, Clock},
     error::{EngineError, Result},
     event::{Event, EventSink, Meter, Progress, Waited, time_left},
-    ground::Origin,
-    places::Grounds,
+    places::SourceHosts,
     size::size,
+    sources::Origin,
     waits::{Awaited, SAY_AFTER, watched},
     walk::{Assembled, Assembly},
 };
@@ -99,7 +102,7 @@ pub struct RunRequest<'a> {
     /// The plan.
     pub plan: &'a Plan,
     /// What its sources lie on.
-    pub grounds: &'a Grounds,
+    pub source_hosts: &'a SourceHosts,
     /// The machine's name.
     pub machine: &'a str,
     /// Whose work in this store is done one after the other, as far as that is made sure of: then runs
@@ -143,7 +146,7 @@ pub fn run(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         request.around.end(&ReadSoFar { whole: false, files: 0, bytes: 0, exceptions: 0 });
     };
     let once = || {
-        let awaited = [place, request.grounds];
+        let awaited = [place, request.source_hosts];
         let work = || run_once(store, request);
         watched(&awaited, request.events, request.cancel, &leave, work)
     };
@@ -211,7 +214,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         let pool = Pool::new(store, None, &comparison, request)?;
         let begun = Instant::now();
         let ended = work(&pool, request, None);
-        let ended = ended.and_then(|()| pool.take_failure());
+        let ended = ended.and_then(|()| pool.tasks.take_failure());
         let walk = begun.elapsed();
         let noticed = shrinkage::notice(&pool, plan.shrink, &pool.take_roots());
         // That every source is gone is asked about like any other loss.
@@ -249,13 +252,12 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
         .around
         .begin()
         .and_then(|()| work(&pool, request, Some(&session)))
-        .and_then(|()| pool.take_failure());
-    let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
+        .and_then(|()| pool.tasks.take_failure());
     request.around.end(&ReadSoFar {
         whole: ended.is_ok() && !request.cancel.is_cancelled(),
-        files: load(&pool.counts.files),
-        bytes: load(&pool.counts.read),
-        exceptions: load(&pool.counts.exceptions),
+        files: pool.counts.files.get(),
+        bytes: pool.counts.read.get(),
+        exceptions: pool.counts.exception_count(),
     });
     let is_missing = matches!(ended, Err(EngineError::NoSources(_)));
     if (ended.is_err() && !is_missing) || request.cancel.is_cancelled() {
@@ -310,7 +312,7 @@ fn look_ahead(
             .sources
             .iter()
             .position(|source| Path::new(OsStr::from_bytes(path)).starts_with(&source.path));
-        match pool.judges.get(around?)?.as_ref().ok()?.origin() {
+        match pool.filters.get(around?)?.as_ref().ok()?.origin() {
             Origin::Here => estimate::read_piece(path, start, length),
             // Each look takes its time; a few tell enough.
             far if looked_at.fetch_add(1, Ordering::Relaxed) < MOST_FAR_LOOKS => {
@@ -320,7 +322,7 @@ fn look_ahead(
         }
     };
     let sampled = pool.draw.look(&read, store, compression(request.plan), request.cancel)?;
-    let to_read = pool.counts.read.load(Ordering::Relaxed) as f64;
+    let to_read = pool.counts.read.get() as f64;
     let pace = sampled.took.as_secs_f64() / (sampled.read.max(1) as f64 * pool.workers as f64);
     let reading = if sampled.read > 0 { to_read * pace } else { 0.0 };
     let seconds = walk.as_secs_f64() + reading;
@@ -339,7 +341,7 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
             .map(|_| {
                 scope.spawn(|| {
                     // Whatever ends a worker, panics included, must wake the others.
-                    let _guard = pool.guard();
+                    let _guard = pool.tasks.guard();
                     if request.gentle {
                         step_back();
                     }
@@ -349,14 +351,14 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
             .collect();
         for _ in 0..pool.fetchers {
             scope.spawn(|| {
-                let _guard = pool.guard();
+                let _guard = pool.tasks.guard();
                 fetch::work(pool);
             });
         }
         let survey = pool.needs_survey().then(|| scope.spawn(|| survey::count(pool)));
         let (mut meter, mut last_poll) = (Meter::new(), Instant::now());
         let mut said: Option<Vec<u8>> = None;
-        while !pool.wait(TICK) {
+        while !pool.tasks.wait(TICK) {
             say_what_hangs(pool, request, &mut said);
             if request.cancel.is_cancelled() {
                 pool.stop(None);
@@ -390,7 +392,7 @@ fn work(pool: &Pool<'_>, request: &RunRequest<'_>, session: Option<&Arc<Session>
 
 /// Says once which path a worker waits for, if none of the places is to blame.
 fn say_what_hangs(pool: &Pool<'_>, request: &RunRequest<'_>, said: &mut Option<Vec<u8>>) {
-    let hanging = pool.doing_longest().filter(|(_, since)| *since >= SAY_AFTER);
+    let hanging = pool.activity.longest().filter(|(_, since)| *since >= SAY_AFTER);
     let waiting = |path: &[u8], since, is_over| {
         let subject = String::from_utf8_lossy(path).into_owned();
         request.events.event(Event::Waiting(Waited { subject, why: None, since, is_over }));
@@ -400,7 +402,7 @@ fn say_what_hangs(pool: &Pool<'_>, request: &RunRequest<'_>, said: &mut Option<V
         waiting(&before, Duration::ZERO, true);
     }
     let Some((path, since)) = hanging else { return };
-    let blamed = pool.store.place().waiting().is_some() || request.grounds.waiting().is_some();
+    let blamed = pool.store.place().waiting().is_some() || request.source_hosts.waiting().is_some();
     if !blamed && said.as_ref() != Some(&path) {
         waiting(&path, since, false);
         *said = Some(path);
@@ -419,21 +421,21 @@ fn step_back() {
 
 fn progress(pool: &Pool<'_>, meter: &mut Meter) -> Progress {
     let counts = &pool.counts;
-    let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
-    let (files, bytes) = (load(&counts.files), load(&counts.bytes));
+    let (files, bytes) = (counts.files.get(), counts.bytes.get());
     let rate = meter.rate(Instant::now(), bytes as f64);
     // A total by the snapshot before says nothing any more once it is passed.
-    let total_bytes = pool.total_bytes().filter(|total| *total >= bytes);
+    let (total_files, total_bytes) = pool.totals().unzip();
+    let total_bytes = total_bytes.filter(|total| *total >= bytes);
     Progress {
         files,
-        total_files: pool.total_files().filter(|total| *total >= files),
+        total_files: total_files.filter(|total| *total >= files),
         bytes,
         total_bytes,
-        read: load(&counts.read),
+        read: counts.read.get(),
         rate,
         left: total_bytes.and_then(|total| time_left((total - bytes) as f64, rate)),
-        path: pool.current_path(),
-        exceptions: load(&counts.exceptions),
+        path: pool.activity.newest(),
+        exceptions: counts.exception_count(),
     }
 }
 
@@ -459,7 +461,7 @@ fn conclude(
     labels.extend(
         request.labels.iter().filter(|label| !request.plan.labels.contains(label)).cloned(),
     );
-    let (exceptions, exception_list) = pool.exception_records();
+    let exceptions = pool.counts.exception_count();
     let draft = SnapshotDraft {
         sources: sources.collect(),
         root,
@@ -469,8 +471,8 @@ fn conclude(
         bytes: below.bytes,
         ended: request.clock.now(),
         exceptions,
-        exception_list,
-        sockets: pool.counts.sockets.load(Ordering::Relaxed),
+        exception_list: pool.counts.exception_records(),
+        sockets: pool.counts.sockets.get(),
     };
     let snapshot = session.finish_unless(draft, &|| request.cancel.is_cancelled())?;
     Ok(snapshot.run)

@@ -10,7 +10,7 @@ use std::{
     collections::BTreeMap,
     num::NonZeroU64,
     os::fd::OwnedFd,
-    sync::{Arc, Mutex, atomic::Ordering},
+    sync::{Arc, Mutex},
 };
 
 use rustix::{
@@ -22,11 +22,11 @@ use skellin_store::{Content, ContentWriter, Item, Recipe, RecipeBuilder};
 use super::{
     directory::complete,
     long::{Done, LongFile, PartTag, Piece, Progress},
-    pool::{Pool, add},
+    pool::Pool,
     stored::{Tag, changed_since, finished},
     task::{FileTask, Task},
 };
-use crate::{error::Result, ground::Trouble, locked::locked, metadata::Facts};
+use crate::{error::Result, locked::locked, metadata::Facts, sources::Trouble};
 
 /// A part has so many times the bytes of the longest chunk: 64 MiB, as stores are made.
 const PART: u64 = 512;
@@ -80,7 +80,7 @@ pub(super) fn share<'s>(
             size: 0,
         }),
     });
-    pool.push((0..tokens).map(|_| Task::Part(Arc::clone(&long))));
+    pool.tasks.push((0..tokens).map(|_| Task::Part(Arc::clone(&long))));
     Ok(())
 }
 
@@ -160,7 +160,7 @@ pub(super) fn advance<'s>(
     };
     match long.pieces[number] {
         Piece::Hole(length) => {
-            add(&pool.counts.bytes, length);
+            pool.counts.bytes.add(length);
             let items = vec![Item::Hole(length)];
             join(pool, long, number, Done { start: 0, end: 0, items, is_short: false })?;
         }
@@ -175,7 +175,7 @@ pub(super) fn advance<'s>(
                 Ok(None) => {
                     let done = Done { start: NOWHERE, end: from, items: vec![], is_short: false };
                     join(pool, long, number, done)?;
-                    pool.push([Task::Part(Arc::clone(long))]);
+                    pool.tasks.push([Task::Part(Arc::clone(long))]);
                     return Ok(());
                 }
                 Ok(Some(start)) => {
@@ -206,7 +206,7 @@ pub(super) fn advance<'s>(
             }
         }
     }
-    pool.push([Task::Part(Arc::clone(long))]);
+    pool.tasks.push([Task::Part(Arc::clone(long))]);
     Ok(())
 }
 
@@ -242,7 +242,7 @@ fn join<'s>(
                 progress_ref.again = true;
                 progress_ref.at = wanted;
                 drop(progress);
-                pool.push([Task::Part(Arc::clone(long))]);
+                pool.tasks.push([Task::Part(Arc::clone(long))]);
                 return Ok(());
             }
             progress_ref.at = done.end;
@@ -260,14 +260,14 @@ fn join<'s>(
     let parked = std::mem::take(&mut progress_ref.parked);
     if progress_ref.joined < long.pieces.len() {
         drop(progress);
-        pool.push((0..parked).map(|_| Task::Part(Arc::clone(long))));
+        pool.tasks.push((0..parked).map(|_| Task::Part(Arc::clone(long))));
         return Ok(());
     }
     let Some(mut task) = progress_ref.task.take() else { return Ok(()) };
     let recipe = std::mem::take(&mut progress_ref.recipe).finish(&**session)?;
     let size = progress_ref.size;
     drop(progress);
-    add(&pool.counts.files, 1);
+    pool.counts.files.add(1);
     if let Some(changed) = changed_since(&long.file, &long.facts) {
         pool.exception(&long.path, changed);
         task.entry.unsettled = true;
@@ -330,9 +330,9 @@ impl<'s> Cutter<'_, 's> {
         let pool = self.pool;
         self.cut(from, &mut |end, chunk| {
             writer.chunk(chunk)?;
-            pool.counts.read.fetch_add(chunk.len() as u64, Ordering::Relaxed);
+            pool.counts.read.add(chunk.len() as u64);
             if is_counted {
-                pool.counts.bytes.fetch_add(chunk.len() as u64, Ordering::Relaxed);
+                pool.counts.bytes.add(chunk.len() as u64);
             }
             Ok(end < to)
         })
@@ -352,7 +352,7 @@ impl<'s> Cutter<'_, 's> {
             if self.pool.is_stopped() {
                 return Ok(Ok(Ended { at, is_short: false }));
             }
-            self.pool.set_current(&self.long.path);
+            self.pool.activity.begin(&self.long.path);
             let offset = at + filled as u64;
             let room = (self.end - offset).min(PIECE) as usize;
             if offset + room as u64 > advised {

@@ -1,6 +1,6 @@
 //! What a run notices before it makes a snapshot: that much is suddenly gone or different.
 
-use std::{os::unix::ffi::OsStrExt, sync::atomic::Ordering};
+use std::os::unix::ffi::OsStrExt;
 
 use skellin_store::Entry;
 
@@ -33,8 +33,8 @@ pub(super) fn notice(
             empty.push(pool.sources[number].path.clone());
         }
     }
-    let load = |counter: &std::sync::atomic::AtomicU64| counter.load(Ordering::Relaxed);
-    let (gone, changed) = (load(&pool.counts.gone), load(&pool.counts.changed));
+    let counts = pool.counts.file_counts();
+    let (gone, changed) = (counts.gone, counts.changed);
     let before = base.files;
     let many = |count: u64, fewest: u64| before >= fewest && count * 100 > before * limit;
     let trips = !empty.is_empty() || many(gone, FEWEST) || many(changed, FEWEST_CHANGED);

@@ -1,6 +1,6 @@
 //! Sources: where a run begins.
 
-use std::{ffi::CString, os::unix::ffi::OsStrExt, sync::atomic::Ordering};
+use std::{ffi::CString, os::unix::ffi::OsStrExt};
 
 use skellin_plan::Action;
 use skellin_store::Entry;
@@ -15,13 +15,13 @@ use crate::{
     cause::Cause,
     error::{EngineError, Result},
     event::Event,
-    ground::{FarFile, Origin, Trouble},
     metadata::Sort,
+    sources::{FarFile, Origin, Trouble},
 };
 
 /// Puts the sources on the stack; how many there are.
 pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
-    pool.roots_left.store(pool.sources.len(), Ordering::SeqCst);
+    pool.tasks.expect_roots(pool.sources.len());
     let (mut begun, mut unreached) = (0, None);
     for number in 0..pool.sources.len() {
         let path = &pool.sources[number].path;
@@ -39,7 +39,7 @@ pub(super) fn start(pool: &Pool<'_>) -> Result<usize> {
         match begin_source(pool, number) {
             Ok(Begun::Task(task)) => {
                 begun += 1;
-                pool.push([task]);
+                pool.tasks.push([task]);
             }
             Ok(Begun::Finished(entry)) => {
                 begun += 1;
@@ -96,25 +96,25 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
     let path = &pool.sources[number].path;
     let bytes = path.as_os_str().as_bytes();
     let because = |words: &str| Unread::Because(Cause::other(words));
-    let judge = pool.judges[number].as_ref().map_err(|cause| Unread::Because(cause.clone()))?;
-    let origin = judge.origin();
+    let filter = pool.filters[number].as_ref().map_err(|cause| Unread::Because(cause.clone()))?;
+    let origin = filter.origin();
     // A source that is a symbolic link means what it points to.
     let facts = origin.facts(path, true)?;
     let is_directory = facts.sort() == Sort::Directory;
-    let verdict = judge.source(bytes, &facts, &pool.owners);
-    let enter = is_directory && judge.may_take_below(verdict, bytes);
+    let verdict = filter.source(bytes, &facts, &pool.owners);
+    let enter = is_directory && filter.may_take_below(verdict, bytes);
     if verdict.action == Action::Skip && !enter {
-        pool.count(Change::Skipped, bytes, 0, verdict.rule);
+        pool.counts.count(Change::Skipped, bytes, 0, verdict.rule);
         return Ok(Begun::Finished(None));
     }
     let base = root_entry(pool, number);
     if is_directory {
         // Opened at once: a source that cannot be read is told before anything else.
-        let ground = origin.open(path)?;
+        let source_dir = origin.open(path)?;
         let parent = Parent::Root(number);
         let directory =
             new_directory(CString::default(), bytes.to_vec(), number, verdict, parent, base);
-        directory.held.put(ground);
+        directory.held.put(source_dir);
         return Ok(Begun::Task(Task::Directory(directory)));
     }
     if facts.sort() != Sort::File {
@@ -125,7 +125,10 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
             let real = path.canonicalize().ok();
             let parts = real.as_ref().and_then(|real| real.parent().zip(real.file_name()));
             let (above, leaf) = parts.ok_or_else(|| because("cannot resolve its path"))?;
-            (From::Ground(origin.open(above)?), CString::new(leaf.as_bytes()).unwrap_or_default())
+            (
+                From::SourceDir(origin.open(above)?),
+                CString::new(leaf.as_bytes()).unwrap_or_default(),
+            )
         }
         Origin::Far(files, _) => (From::Far(FarFile::source(files)), CString::default()),
     };
@@ -133,7 +136,7 @@ fn begin_source<'s>(pool: &Pool<'s>, number: usize) -> Result<Begun<'s>, Unread>
     let mut read_again = None;
     match base.map(|base| take_over(pool, &facts, base)) {
         Some(Ok(Taken::Over(unchanged))) => {
-            pool.count(Change::Same, bytes, unchanged.size(), verdict.rule);
+            pool.counts.count(Change::Same, bytes, unchanged.size(), verdict.rule);
             return Ok(Begun::Finished(Some(unchanged)));
         }
         Some(Ok(Taken::Not(base))) => read_again = doubted(&facts, *base),

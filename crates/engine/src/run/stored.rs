@@ -36,7 +36,7 @@ pub(super) fn finished<'s>(pool: &Pool<'s>, task: FileTask<'s>, content: Content
     }
     entry.body = Body::File { size: content.size, recipe: content.recipe };
     let is_same = doubted.is_some_and(|before| before.same_content(&entry.body));
-    pool.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
+    pool.counts.count_read(if is_same { Change::Same } else { change }, &path, entry.size(), rule);
     complete(pool, parent, Some(entry))
 }
 

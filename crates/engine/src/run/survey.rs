@@ -4,7 +4,7 @@ use std::{os::unix::ffi::OsStrExt, sync::atomic::Ordering};
 
 use skellin_plan::Action;
 
-use super::pool::{Pool, add};
+use super::pool::Pool;
 use crate::{
     metadata::Sort,
     walk::{Looked, through},
@@ -13,22 +13,26 @@ use crate::{
 /// Walks all sources by the rules and adds up files and bytes. Errors are the run's to report.
 pub(super) fn count(pool: &Pool<'_>) {
     for (number, source) in pool.sources.iter().enumerate() {
-        let Ok(judge) = &pool.judges[number] else { continue };
-        let Ok(facts) = judge.origin().facts(&source.path, true) else { continue };
-        let verdict = judge.source(source.path.as_os_str().as_bytes(), &facts, &pool.owners);
+        let Ok(filter) = &pool.filters[number] else { continue };
+        let Ok(facts) = filter.origin().facts(&source.path, true) else { continue };
+        let verdict = filter.source(source.path.as_os_str().as_bytes(), &facts, &pool.owners);
         let mut visit = |Looked { facts, verdict, .. }: &Looked| {
             let counts = verdict.action == Action::Take
                 && !matches!(facts.sort(), Sort::Directory | Sort::Socket);
             if counts {
-                add(&pool.survey_files, 1);
-                add(&pool.survey_bytes, if facts.sort() == Sort::File { facts.size() } else { 0 });
+                pool.counts.survey.files.add(1);
+                pool.counts.survey.bytes.add(if facts.sort() == Sort::File {
+                    facts.size()
+                } else {
+                    0
+                });
             }
             !pool.is_stopped()
         };
-        through(pool.judging(judge), &source.path, verdict, &mut visit);
+        through(pool.filtering(filter), &source.path, verdict, &mut visit);
         if pool.is_stopped() {
             return;
         }
     }
-    pool.survey_done.store(true, Ordering::SeqCst);
+    pool.counts.survey.is_done.store(true, Ordering::SeqCst);
 }

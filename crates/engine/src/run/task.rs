@@ -12,10 +12,10 @@ use skellin_store::{Body, Entry};
 
 use super::{held::Held, long::LongFile, report::Change};
 use crate::{
-    ground::{FarFile, Ground, Trouble, open_file},
     locked::locked,
     metadata::Facts,
     names::Names,
+    sources::{FarFile, SourceDir, Trouble, open_file},
     walk::{Assembly, Beside},
 };
 
@@ -101,18 +101,18 @@ pub(super) struct Directory<'s> {
 
 impl Directory<'_> {
     /// The open directory.
-    pub fn ground(&self) -> Result<Arc<Ground>, Trouble> {
-        if let Some(ground) = self.held.get() {
-            return Ok(ground);
+    pub fn source_dir(&self) -> Result<Arc<SourceDir>, Trouble> {
+        if let Some(source_dir) = self.held.get() {
+            return Ok(source_dir);
         }
         let opened = match &self.parent {
             Parent::Root(_) => return Err(Trouble::Here(rustix::io::Errno::NOENT)),
-            Parent::Directory(parent, _) => parent.ground()?.open(&self.name)?,
+            Parent::Directory(parent, _) => parent.source_dir()?.open(&self.name)?,
         };
-        let ground = self.held.put(opened);
+        let source_dir = self.held.put(opened);
         let above = locked(&self.above).take();
         drop(above);
-        Ok(ground)
+        Ok(source_dir)
     }
 
     /// Whether it lies deeper than trees are gone into.
@@ -172,7 +172,7 @@ pub(super) enum From<'s> {
     /// A directory of the tree.
     Directory(Hold<'s>),
     /// The directory a source lies in which is a file.
-    Ground(Ground),
+    SourceDir(SourceDir),
     /// A source on another host which is a file.
     Far(FarFile),
     /// It was opened.
@@ -183,18 +183,18 @@ impl From<'_> {
     /// Opens a file of this name there.
     pub fn open(&self, name: &CStr) -> Result<Opened, Trouble> {
         let of_the_tree;
-        let ground = match self {
+        let source_dir = match self {
             Self::Directory(hold) => {
-                of_the_tree = hold.directory().ground()?;
+                of_the_tree = hold.directory().source_dir()?;
                 &*of_the_tree
             }
-            Self::Ground(ground) => ground,
+            Self::SourceDir(source_dir) => source_dir,
             Self::Far(file) => return Ok(Opened::Far(file.clone())),
             Self::Done => return Err(Trouble::Here(rustix::io::Errno::BADF)),
         };
-        match ground {
-            Ground::Here(handle) => Ok(Opened::Here(open_file(handle, name)?)),
-            Ground::Far(directory) => Ok(Opened::Far(directory.file(name)?)),
+        match source_dir {
+            SourceDir::Here(handle) => Ok(Opened::Here(open_file(handle, name)?)),
+            SourceDir::Far(directory) => Ok(Opened::Far(directory.file(name)?)),
         }
     }
 
@@ -202,7 +202,7 @@ impl From<'_> {
     pub fn is_far(&self) -> bool {
         match self {
             Self::Directory(hold) => hold.directory().held.is_far(),
-            Self::Ground(_) | Self::Done => false,
+            Self::SourceDir(_) | Self::Done => false,
             Self::Far(_) => true,
         }
     }

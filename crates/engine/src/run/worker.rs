@@ -4,7 +4,8 @@ use skellin_store::ContentWriter;
 
 use super::{
     directory, file, parts,
-    pool::{Pool, Waited},
+    pool::Pool,
+    scheduler::Waited,
     stored::{Tag, finished},
     task::Task,
 };
@@ -44,11 +45,12 @@ fn try_work(pool: &Pool<'_>) -> Result<()> {
 /// open block first: somebody may wait for the files in it.
 fn next_task<'s>(pool: &Pool<'s>, writer: &mut Writer<'s>) -> Result<Option<Task<'s>>> {
     loop {
-        if let Some(task) = pool.take_task() {
+        if let Some(task) = pool.tasks.take() {
             return Ok(Some(task));
         }
         let holds_back = writer.as_ref().is_some_and(ContentWriter::is_waiting);
-        match pool.wait_for_task(holds_back) {
+        pool.activity.end();
+        match pool.tasks.wait_for_task(holds_back) {
             Waited::Task(task) => return Ok(Some(task)),
             Waited::End => return Ok(None),
             Waited::Nothing => {

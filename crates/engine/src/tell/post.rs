@@ -15,7 +15,7 @@ use crate::{
     config::Configuration,
     error::Result,
     journal::{Journal, MENDED, Message, MessageDraft},
-    places::Grounds,
+    places::SourceHosts,
 };
 
 /// So long each step of a delivery may take.
@@ -141,7 +141,8 @@ pub fn send(channel: &Channel, message: &Message, machine: &str) -> Result<(), N
                 ("SKELLIN_MESSAGE", message.body.clone()),
                 ("SKELLIN_FACTS", message.facts.clone()),
             ];
-            let ended = around::run(words, None, &Grounds::default(), &variables, PROGRAM, None);
+            let ended =
+                around::run(words, None, &SourceHosts::default(), &variables, PROGRAM, None);
             match ended.fault {
                 None => Ok(()),
                 Some(fault) => {

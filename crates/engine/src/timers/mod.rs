@@ -135,7 +135,7 @@ impl Setting<'_> {
         let mut found = Vec::new();
         for plan in self.configuration.plans.iter().filter_map(|file| file.plan.as_ref()) {
             for source in plan.sources.iter().filter(|source| source.is_absolute()) {
-                if let Err(error) = self.configuration.grounds.try_source(source) {
+                if let Err(error) = self.configuration.source_hosts.try_source(source) {
                     found.push((plan.name.clone(), source.clone(), error.to_string()));
                 }
             }

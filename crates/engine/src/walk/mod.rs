@@ -3,12 +3,12 @@
 
 mod assembly;
 mod beside;
-mod judging;
+mod filtering;
 mod sameness;
 mod through;
 
 pub(crate) use assembly::{Assembled, Assembly, WINDOW};
 pub(crate) use beside::Beside;
-pub(crate) use judging::{Judging, Looked};
+pub(crate) use filtering::{Filtering, Looked};
 pub(crate) use sameness::{Sameness, Stamps};
 pub(crate) use through::through;

@@ -4,12 +4,12 @@ use std::{ffi::CString, os::unix::ffi::OsStrExt, path::Path};
 
 use skellin_plan::Verdict;
 
-use super::judging::{Judging, Looked};
-use crate::{depth::deepest, ground::Ground, path::join};
+use super::filtering::{Filtering, Looked};
+use crate::{depth::deepest, path::join, sources::SourceDir};
 
 /// A directory on the way down, and those below it that are to be entered.
 struct Frame {
-    ground: Ground,
+    source_dir: SourceDir,
     path: Vec<u8>,
     ahead: Vec<(CString, Verdict)>,
 }
@@ -18,23 +18,23 @@ struct Frame {
 /// whether to go on. Directories that nothing can be taken from are not entered, nor our own. What
 /// cannot be looked at is passed over.
 pub(crate) fn through(
-    judging: Judging<'_>,
+    filtering: Filtering<'_>,
     start: &Path,
     verdict: Verdict,
     visit: &mut dyn FnMut(&Looked) -> bool,
 ) {
-    let Ok(ground) = judging.judge.origin().open(start) else { return };
+    let Ok(source_dir) = filtering.filter.origin().open(start) else { return };
     // Only those directories on the way down are open that have more to be entered, and few
     // enough to leave the rest of the program what it needs.
     let most = deepest(4);
     let mut frames = Vec::new();
-    let mut next = Some((ground, start.as_os_str().as_bytes().to_vec(), verdict));
+    let mut next = Some((source_dir, start.as_os_str().as_bytes().to_vec(), verdict));
     loop {
-        let Some((ground, path, verdict)) = next.take() else {
-            let Some(Frame { ground, path, ahead }) = frames.last_mut() else { return };
+        let Some((source_dir, path, verdict)) = next.take() else {
+            let Some(Frame { source_dir, path, ahead }) = frames.last_mut() else { return };
             if let Some((name, verdict)) = ahead.pop() {
                 let below = join(path, name.to_bytes());
-                next = ground.open(&name).ok().map(|ground| (ground, below, verdict));
+                next = source_dir.open(&name).ok().map(|source_dir| (source_dir, below, verdict));
             }
             if ahead.is_empty() {
                 frames.pop();
@@ -42,9 +42,11 @@ pub(crate) fn through(
             continue;
         };
         let mut ahead = Vec::new();
-        let (names, _) = ground.names(usize::MAX);
+        let (names, _) = source_dir.names(usize::MAX);
         for name in names.iter() {
-            let Ok(Some(looked)) = judging.look((&path, verdict), &ground, name) else { continue };
+            let Ok(Some(looked)) = filtering.look((&path, verdict), &source_dir, name) else {
+                continue;
+            };
             if !visit(&looked) {
                 return;
             }
@@ -53,7 +55,7 @@ pub(crate) fn through(
             }
         }
         if !ahead.is_empty() && frames.len() < most {
-            frames.push(Frame { ground, path, ahead });
+            frames.push(Frame { source_dir, path, ahead });
         }
     }
 }

@@ -13,8 +13,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Cancel, Destination, Event, Existing, Grounds, MovedClock, RestoreReport, RestoreRequest,
-    RunReport, RunRequest, history,
+    Cancel, Destination, Event, Existing, MovedClock, RestoreReport, RestoreRequest, RunReport,
+    RunRequest, SourceHosts, history,
 };
 use skellin_place::{MemoryPlace, Place};
 use skellin_plan::{Plan, SnapshotSpec, When, parse_plan};
@@ -89,7 +89,7 @@ pub struct Running<'a> {
     pub dry_run: bool,
     pub list_paths: bool,
     pub keep_out: Vec<PathBuf>,
-    pub grounds: Grounds,
+    pub source_hosts: SourceHosts,
     pub cancel: Cancel,
     pub labels: Vec<String>,
     pub notes: Mutex<Vec<String>>,
@@ -105,7 +105,7 @@ impl<'a> Running<'a> {
             dry_run: false,
             list_paths: false,
             keep_out: Vec::new(),
-            grounds: Grounds::default(),
+            source_hosts: SourceHosts::default(),
             cancel,
             labels,
             notes,
@@ -147,7 +147,7 @@ impl<'a> Running<'a> {
             &RunRequest {
                 plan: self.plan,
                 origin: None,
-                grounds: &self.grounds,
+                source_hosts: &self.source_hosts,
                 machine: "hut",
                 labels: &self.labels,
                 dry_run: self.dry_run,

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, io::IsTerminal, path::PathBuf, sync::Arc, time:
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
 use skellin_engine::{
-    Cancel, Conductor, Configuration, EngineError, Folders, Journal, Passphrase, SystemClock,
+    Cancel, Configuration, EngineError, Folders, Journal, Orchestrator, Passphrase, SystemClock,
     history::{self, Meant, Whose},
     is_ahead, open_place, read_secret,
 };
@@ -328,13 +328,13 @@ impl Context {
     }
 
     /// What carries work out from the command line. `machine`: this machine's own name.
-    pub fn conductor<'a>(
+    pub fn orchestrator<'a>(
         &'a self,
         configuration: &'a Configuration,
         journal: Option<&'a Journal>,
         machine: &'a str,
-    ) -> Conductor<'a> {
-        Conductor {
+    ) -> Orchestrator<'a> {
+        Orchestrator {
             configuration,
             journal,
             machine,

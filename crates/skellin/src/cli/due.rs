@@ -94,7 +94,7 @@ fn run_due(
 ) -> Result<Exit, CliError> {
     let (configuration, journal) = (watch.configuration, watch.journal);
     context.catch_signals();
-    context.conductor(configuration, journal, watch.machine).make_up_for_leaves();
+    context.orchestrator(configuration, journal, watch.machine).make_up_for_leaves();
     looked(context, watch, |watch| watch.note_drives(now()))?;
     // By hand it says nothing of what starts the runs when nobody is there.
     if let Some(journal) = journal.filter(|_| !std::io::stdin().is_terminal()) {

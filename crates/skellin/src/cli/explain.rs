@@ -35,8 +35,8 @@ pub(super) fn explain(context: &Context, args: &ExplainArgs) -> Result<Exit, Cli
             false => std::path::absolute(path)
                 .map_err(|error| CliError::failed(error.to_string(), None))?,
         };
-        let grounds = &configuration.grounds;
-        all.push(skellin_engine::explain(&plan, grounds, &full, now, &context.cancel)?);
+        let source_hosts = &configuration.source_hosts;
+        all.push(skellin_engine::explain(&plan, source_hosts, &full, now, &context.cancel)?);
     }
     context.print(
         || json!({"paths": all.iter().map(|reasons| as_json(&plan, reasons)).collect::<Vec<_>>()}),

@@ -66,9 +66,9 @@ pub(super) fn new(
     };
     context.catch_signals();
     let machine = crate::machine::machine_name();
-    let conductor = context.conductor(configuration, None, &machine);
+    let orchestrator = context.orchestrator(configuration, None, &machine);
     let options = RunOptions { dry_run: true, ..RunOptions::default() };
-    let rehearsed = conductor.run(&plan, options, || match draft.store {
+    let rehearsed = orchestrator.run(&plan, options, || match draft.store {
         Some(_) => Ok(trial_store()?),
         None => context.open_store(configuration, &plan.store, false),
     })?;

@@ -30,9 +30,9 @@ pub(super) fn replicate(context: &Context, args: &ReplicateArgs) -> Result<Exit,
     context.catch_signals();
     let journal = context.journal();
     let machine = crate::machine::machine_name();
-    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
+    let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
     let open = || context.open_store(&configuration, &args.to, true);
-    let report = conductor.replicate(
+    let report = orchestrator.replicate(
         &from,
         &args.to,
         args.plan.as_deref().map(|plan| context.series(plan)).as_deref(),

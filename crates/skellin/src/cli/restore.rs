@@ -138,7 +138,7 @@ fn restore_from(
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
     let mut through = args.through.clone();
-    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
+    let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
     let attempt = |through: &[LinkAbove]| {
         let request = RestoreRequest {
             through,
@@ -152,7 +152,7 @@ fn restore_from(
             cancel: &context.cancel,
             events: &context.progress,
         };
-        conductor.restore(name, store, &request)
+        orchestrator.restore(name, store, &request)
     };
     let report = loop {
         match attempt(&through) {

@@ -100,7 +100,7 @@ pub(super) fn one(
     args: &RunArgs,
 ) -> Result<(RunReport, Exit), CliError> {
     let machine = crate::machine::machine_name();
-    let conductor = context.conductor(configuration, journal, &machine);
+    let orchestrator = context.orchestrator(configuration, journal, &machine);
     let agree = |noticed: &Shrinkage| args.agree || ask(context, plan, noticed);
     let options = RunOptions {
         agree: Some(&agree),
@@ -123,7 +123,7 @@ pub(super) fn one(
         Stage::Copied(_, Err(error)) => error.report(),
         Stage::Ran(_) | Stage::Copied(_, Ok(_)) => {}
     };
-    let conducted = conductor.run_whole(plan, options, &open, &told);
+    let conducted = orchestrator.run_whole(plan, options, &open, &told);
     let report = match conducted.run {
         Ok(report) => report,
         Err(error) => {

@@ -133,7 +133,7 @@ pub(super) fn steward(context: &Context, _: &StewardArgs) -> Result<Exit, CliErr
     };
     let machine = crate::machine::machine_name();
     let (mut steward, mut carrying) = (Steward::default(), false);
-    context.conductor(&configuration, journal.as_deref(), &machine).make_up_for_leaves();
+    context.orchestrator(&configuration, journal.as_deref(), &machine).make_up_for_leaves();
     notify(&[NotifyState::Ready]);
     let pulse = sd_notify::watchdog_enabled().map(|time| time / 2);
     let mut stopped: Option<u8> = None;

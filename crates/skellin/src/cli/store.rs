@@ -285,8 +285,8 @@ fn reach(
         true => {
             let source = FarSource::parse(name)
                 .map_err(|why| CliError::usage(why, "give it as in the plan"))?;
-            let grounds = &configuration.grounds;
-            (skellin_engine::reach_source(&source, grounds, accept, &told), name.to_owned())
+            let source_hosts = &configuration.source_hosts;
+            (skellin_engine::reach_source(&source, source_hosts, accept, &told), name.to_owned())
         }
         false => {
             let config = configuration.store(name)?;

@@ -87,8 +87,8 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     let configuration = context.lenient_configuration();
     let journal = context.journal();
     let machine = crate::machine::machine_name();
-    let conductor = context.conductor(&configuration, journal.as_ref(), &machine);
-    let report = conductor.verify(&name, &store, args.data, &Watch(context))?;
+    let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
+    let report = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
     context.progress.event(Event::Ended);
     context.print(|| as_json(&report), || as_text(&report, context.global.verbose));
     Ok(if report.damage.is_empty() { Exit::Done } else { Exit::Damage })

@@ -9,7 +9,7 @@ use std::{
 
 use jiff::Timestamp;
 use skellin_engine::{
-    Cancel, Clock, Conductor, Configuration, EngineError, Event, Folders, Journal, Post,
+    Cancel, Clock, Configuration, EngineError, Event, Folders, Journal, Orchestrator, Post,
     ReplicateRequest, RunOptions, history, open_place, prepare_drive, prepare_place,
     prepare_place_alone, replicate,
 };
@@ -263,7 +263,7 @@ impl Nights<'_> {
         self.clock.set(now);
         let place = prepare_place(self.configuration.store(to)?)?;
         create(&*place, now)?;
-        let conductor = Conductor {
+        let orchestrator = Orchestrator {
             configuration: self.configuration,
             journal: Some(self.journal),
             machine: "hut",
@@ -273,7 +273,7 @@ impl Nights<'_> {
         };
         let cache = Cache::ReadWrite(folders.cache.clone());
         let open = || Ok(Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?));
-        conductor.replicate::<EngineError>(&self.store, to, Some(plan), open)?;
+        orchestrator.replicate::<EngineError>(&self.store, to, Some(plan), open)?;
         Ok(())
     }
 
@@ -284,7 +284,7 @@ impl Nights<'_> {
         }
         self.clock.set(moment);
         let (cancel, silent) = (Cancel::new(), |_: Event| {});
-        let conductor = Conductor {
+        let orchestrator = Orchestrator {
             configuration: self.configuration,
             journal: Some(self.journal),
             machine: "hut",
@@ -297,7 +297,7 @@ impl Nights<'_> {
         let run = |open: &dyn Fn() -> Result<Arc<Store>, EngineError>| {
             // Somebody looks and nods when the card is not in the reader.
             let options = RunOptions { agree: Some(&|_| true), ..RunOptions::default() };
-            let ran = conductor.run_whole(plan, options, &|_| open(), &|_| {}).run;
+            let ran = orchestrator.run_whole(plan, options, &|_| open(), &|_| {}).run;
             Post::carry(self.configuration, self.journal, "hut", &|| self.clock.now())?;
             ran
         };

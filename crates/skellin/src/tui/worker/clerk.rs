@@ -139,9 +139,9 @@ fn effect(
     }
     let now = jiff::Timestamp::now().as_millisecond();
     let configuration = shared.configuration();
-    let (keep_out, grounds) = (configuration.keep_out(), &*configuration.grounds);
+    let (keep_out, source_hosts) = (configuration.keep_out(), &*configuration.source_hosts);
     let measured = |plan: &Plan| {
-        measure(&Looking { plan, grounds, before: None, keep_out: &keep_out, now }, cancel)
+        measure(&Looking { plan, source_hosts, before: None, keep_out: &keep_out, now }, cancel)
     };
     let before = measured(&plan)?;
     let mut with = plan;
@@ -186,8 +186,8 @@ fn reasons(
     let (_, plan) = ready(shared, plan)?;
     let now = jiff::Timestamp::now().as_millisecond();
     let path = Path::new(OsStr::from_bytes(path));
-    let grounds = &shared.configuration().grounds;
-    let reasons = skellin_engine::explain(&plan, grounds, path, now, cancel)?;
+    let source_hosts = &shared.configuration().source_hosts;
+    let reasons = skellin_engine::explain(&plan, source_hosts, path, now, cancel)?;
     Ok(words::reasons(&plan, &reasons))
 }
 

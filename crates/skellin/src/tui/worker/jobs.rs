@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use skellin_engine::{
-    Cancel, Conductor, Configuration, Destination, EngineError, Event, Journal, Post, Refusal,
+    Cancel, Configuration, Destination, EngineError, Event, Journal, Orchestrator, Post, Refusal,
     RestoreRequest, RunOptions, RunReport, Stage, SystemClock, history, trial_store,
 };
 
@@ -43,12 +43,12 @@ impl<'a> Job<'a> {
         Self { shared, configuration, journal, number, cancel }
     }
 
-    fn conduct<T>(&self, work: impl FnOnce(&Conductor<'_>) -> T) -> T {
+    fn conduct<T>(&self, work: impl FnOnce(&Orchestrator<'_>) -> T) -> T {
         let events = |event: Event| {
             // A closed application hears nothing more.
             self.shared.tell(Report::Event { job: self.number, event });
         };
-        work(&Conductor {
+        work(&Orchestrator {
             configuration: &self.configuration,
             journal: self.journal.as_deref(),
             machine: &self.shared.machine,
@@ -62,15 +62,15 @@ impl<'a> Job<'a> {
         let plan = self.configuration.plan_without_mistakes(plan)?;
         let agree = |_: &skellin_engine::Shrinkage| agreed;
         let options = RunOptions { dry_run, agree: Some(&agree), ..RunOptions::default() };
-        let ran = self.conduct(|conductor| {
+        let ran = self.conduct(|orchestrator| {
             let told = |stage: Stage<'_, EngineError>| {
                 // The snapshot is made: what failed is its copy, and the next run makes up.
                 if let Stage::Copied(to, Err(error)) = stage {
                     let note = format!("not copied to {to}: {error}");
-                    conductor.events.event(Event::Note(note));
+                    orchestrator.events.event(Event::Note(note));
                 }
             };
-            conductor.run_whole(plan, options, &|store| self.shared.store(store), &told).run
+            orchestrator.run_whole(plan, options, &|store| self.shared.store(store), &told).run
         });
         self.carry();
         ran
@@ -95,8 +95,8 @@ impl<'a> Job<'a> {
         let options = RunOptions { dry_run: true, ..RunOptions::default() };
         // Against a store that is not open yet everything counts as new, as it does against one
         // that does not exist yet.
-        self.conduct(|conductor| {
-            conductor.run(&plan, options, || match self.shared.store(&plan.store) {
+        self.conduct(|orchestrator| {
+            orchestrator.run(&plan, options, || match self.shared.store(&plan.store) {
                 Ok(store) => Ok(store),
                 Err(_) => trial_store(),
             })
@@ -109,7 +109,7 @@ impl<'a> Job<'a> {
         let located = history::must_locate(&open.store, &snapshot, &order.path)?;
         let destination: &Destination = &order.destination;
         let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
-        self.conduct(|conductor| {
+        self.conduct(|orchestrator| {
             let request = RestoreRequest {
                 through: &[],
                 keep_set_id: false,
@@ -120,9 +120,9 @@ impl<'a> Job<'a> {
                 dry_run: order.dry_run,
                 stamp: &stamp,
                 cancel: &order.cancel,
-                events: conductor.events,
+                events: orchestrator.events,
             };
-            let report = conductor.restore(&order.store, &open.store, &request)?;
+            let report = orchestrator.restore(&order.store, &open.store, &request)?;
             let target = |path: &[u8]| destination.target(&snapshot, path).unwrap_or_default();
             let in_the_way = report.in_the_way.iter().map(|path| target(path)).collect();
             Ok(Restored { target: target(&order.path), in_the_way, report })

@@ -78,8 +78,8 @@ fn weigh(
     };
     let now = jiff::Timestamp::now().as_millisecond();
     let configuration = shared.configuration();
-    let (keep_out, grounds) = (configuration.keep_out(), &*configuration.grounds);
-    measure(&Looking { plan: &plan, grounds, before: None, keep_out: &keep_out, now }, cancel)
+    let (keep_out, source_hosts) = (configuration.keep_out(), &*configuration.source_hosts);
+    measure(&Looking { plan: &plan, source_hosts, before: None, keep_out: &keep_out, now }, cancel)
 }
 
 /// Does something with the passphrases of a store.

@@ -10,7 +10,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Cancel, Census, Change, EngineError, Grounds, LiveEntry, Looking, list_first, list_live,
+    Cancel, Census, Change, EngineError, Looking, PreviewEntry, SourceHosts, list_first,
+    list_preview,
 };
 use skellin_plan::Plan;
 use skellin_store::{Kind, RunId, Snapshot};
@@ -80,14 +81,14 @@ struct Sources {
     plan: Plan,
     before: Option<(Arc<Open>, Arc<Snapshot>)>,
     keep_out: Vec<PathBuf>,
-    grounds: Arc<Grounds>,
+    source_hosts: Arc<SourceHosts>,
 }
 
 impl Sources {
     fn looking(&self) -> Looking<'_> {
         Looking {
             plan: &self.plan,
-            grounds: &self.grounds,
+            source_hosts: &self.source_hosts,
             before: self.before.as_ref().map(|(open, snapshot)| (&*open.store, &**snapshot)),
             keep_out: &self.keep_out,
             now: jiff::Timestamp::now().as_millisecond(),
@@ -110,8 +111,9 @@ fn sources(
         }
         _ => None,
     };
-    let (keep_out, grounds) = (configuration.keep_out(), Arc::clone(&configuration.grounds));
-    Ok(Sources { plan, before, keep_out, grounds })
+    let (keep_out, source_hosts) =
+        (configuration.keep_out(), Arc::clone(&configuration.source_hosts));
+    Ok(Sources { plan, before, keep_out, source_hosts })
 }
 
 fn list(
@@ -131,7 +133,7 @@ fn list(
         }
     }
     let (mut batch, mut most, mut stopped) = (Batch::default(), FIRST, false);
-    let mut visit = |entry: LiveEntry| {
+    let mut visit = |entry: PreviewEntry| {
         batch.push(row(entry));
         if batch.len() >= most {
             most = BATCH;
@@ -139,14 +141,14 @@ fn list(
         }
         !stopped
     };
-    list_live(&sources.looking(), path.map(bytes_path), &mut visit)?;
+    list_preview(&sources.looking(), path.map(bytes_path), &mut visit)?;
     if !stopped {
         send(batch, true);
     }
     Ok(())
 }
 
-fn row(entry: LiveEntry) -> Row {
+fn row(entry: PreviewEntry) -> Row {
     let facts = RowFacts {
         size: entry.size,
         files: 0,
@@ -190,7 +192,7 @@ fn map(
     // The smallest lies on top, so that it can be put to the rest.
     let mut largest: BinaryHeap<Reverse<Piece>> = BinaryHeap::new();
     let (mut rest, mut others) = ((0, 0), 0);
-    let mut visit = |entry: LiveEntry| {
+    let mut visit = |entry: PreviewEntry| {
         let is_directory = entry.kind == Kind::Directory;
         let (taken, skipped) = match (is_directory, entry.change) {
             (_, Change::Gone) => return !newer(),
@@ -210,7 +212,7 @@ fn map(
         }
         !newer()
     };
-    list_live(&sources.looking(), Some(bytes_path(path)), &mut visit)?;
+    list_preview(&sources.looking(), Some(bytes_path(path)), &mut visit)?;
     let tile = |Reverse((all, name, is_directory, skipped)): Reverse<Piece>| Tile {
         label: Ok(name),
         is_directory,

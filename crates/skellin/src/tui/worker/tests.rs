@@ -8,7 +8,7 @@ use std::{
 
 use crossbeam_channel::Receiver;
 use skellin_engine::{
-    Cancel, Change, Conductor, Folders, MovedClock, RunOptions, RunStatus, prepare_place_alone,
+    Cancel, Change, Folders, MovedClock, Orchestrator, RunOptions, RunStatus, prepare_place_alone,
 };
 use skellin_plan::{PlaceSpec, PlanDraft};
 use skellin_store::{Cache, Creation, PassphraseCost};
@@ -81,7 +81,7 @@ impl World {
                 fs::remove_file(path("ridge/noise.bin")).expect("removes");
             }
             let plan = configuration.plans[0].plan.as_ref().expect("a plan");
-            let conductor = Conductor {
+            let orchestrator = Orchestrator {
                 configuration: &configuration,
                 journal: None,
                 machine,
@@ -89,7 +89,7 @@ impl World {
                 cancel: &Cancel::new(),
                 events: &|_| {},
             };
-            conductor.run(plan, RunOptions::default(), open).expect("runs");
+            orchestrator.run(plan, RunOptions::default(), open).expect("runs");
         }
         let (sender, reports) = unbounded();
         let requests =

@@ -10,13 +10,13 @@ use skellin_plan::{Explanation, FarSource, Matcher, NameOnly, PathKind, RuleSet,
 
 use crate::{
     error::{EngineError, Result},
-    ground::{Ground, Origin},
     metadata::{Facts, Owners, Sort},
     path::join,
+    sources::{Origin, SourceDir},
 };
 
 /// The rules, ready for one source.
-pub(crate) struct Judge {
+pub(crate) struct Filter {
     matcher: Matcher,
     origin: Origin,
     /// The file system the source lies on.
@@ -70,7 +70,7 @@ impl Traits for Seen<'_> {
     }
 }
 
-impl Judge {
+impl Filter {
     /// Of a source; `now` in milliseconds since 1970.
     ///
     /// # Errors
@@ -109,7 +109,7 @@ impl Judge {
         parent: Verdict,
         path: &[u8],
         facts: &Facts,
-        (at, name): (&Ground, &CStr),
+        (at, name): (&SourceDir, &CStr),
         owners: &Owners,
     ) -> Verdict {
         let holds = |marker: &str| at.holds(name, marker);

@@ -8,17 +8,17 @@ use std::{
 use skellin_plan::{Action, Verdict};
 
 use crate::{
-    ground::{Ground, Trouble},
-    judge::Judge,
+    filter::Filter,
     metadata::{Facts, Owners, Sort},
     path::join,
+    sources::{SourceDir, Trouble},
 };
 
 /// By what names of a source are judged.
 #[derive(Clone, Copy)]
-pub(crate) struct Judging<'a> {
+pub(crate) struct Filtering<'a> {
     /// The rules.
-    pub judge: &'a Judge,
+    pub filter: &'a Filter,
     pub owners: &'a Owners,
     /// Directories of our own, by device and inode.
     pub keep_out: &'a HashSet<(u64, u64)>,
@@ -37,23 +37,23 @@ pub(crate) struct Looked {
     pub is_entered: bool,
 }
 
-impl Judging<'_> {
+impl Filtering<'_> {
     /// Looks at a name of an open directory; nothing if it can be none.
     pub fn look(
         &self,
         (path, verdict): (&[u8], Verdict),
-        ground: &Ground,
+        source_dir: &SourceDir,
         name: &[u8],
     ) -> Result<Option<Looked>, Trouble> {
         let Ok(name) = CString::new(name) else { return Ok(None) };
-        let facts = ground.look(&name)?;
-        Ok(Some(self.judged((path, verdict), ground, &name, facts)))
+        let facts = source_dir.look(&name)?;
+        Ok(Some(self.judged((path, verdict), source_dir, &name, facts)))
     }
 
     fn judged(
         &self,
         (path, verdict): (&[u8], Verdict),
-        ground: &Ground,
+        source_dir: &SourceDir,
         name: &CStr,
         facts: Facts,
     ) -> Looked {
@@ -62,11 +62,11 @@ impl Judging<'_> {
         let is_own = is_directory && self.keep_out.contains(&facts.identity());
         let verdict = match is_own {
             true => Verdict { action: Action::Skip, rule: None },
-            false => self.judge.below(verdict, &path, &facts, (ground, name), self.owners),
+            false => self.filter.below(verdict, &path, &facts, (source_dir, name), self.owners),
         };
         let is_entered = is_directory
             && !is_own
-            && (verdict.action == Action::Take || self.judge.may_take_below(verdict, &path));
+            && (verdict.action == Action::Take || self.filter.may_take_below(verdict, &path));
         Looked { name: name.to_owned(), path, facts, verdict, is_own, is_entered }
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use skellin_plan::{Plan, Standing};
 use skellin_store::Store;
 
-use super::{Conductor, Failure, RunOptions};
+use super::{Failure, Orchestrator, RunOptions};
 use crate::{
     event::Event,
     journal::{Journal, JournalEntry},
@@ -23,7 +23,7 @@ const LOOKED_BACK: usize = 1000;
 
 /// What came of a run and what follows it.
 #[derive(Debug)]
-pub struct Conducted<E> {
+pub struct RunAndCopies<E> {
     /// The run.
     pub run: Result<RunReport, E>,
     /// Copies, by the stores they went to.
@@ -45,7 +45,7 @@ pub(crate) fn last_good(journal: &Journal, plan: &str, before: Option<i64>) -> O
     entries.iter().find(is_good).map(|entry| entry.started)
 }
 
-impl Conductor<'_> {
+impl Orchestrator<'_> {
     /// Runs a plan, copies its snapshots to where the plan wants them, and puts being sent what is
     /// to be told of it. One copy that fails keeps no other from being made: the snapshot is there,
     /// and the next run makes up for it.
@@ -55,7 +55,7 @@ impl Conductor<'_> {
         options: RunOptions<'_>,
         open: &dyn Fn(&str) -> Result<Arc<Store>, E>,
         told: &dyn Fn(Stage<'_, E>),
-    ) -> Conducted<E> {
+    ) -> RunAndCopies<E> {
         let mut opened = None;
         let (entry, run) = self.run_with_entry(plan, options, || {
             let store = open(&plan.store)?;
@@ -80,15 +80,15 @@ impl Conductor<'_> {
                 copies.push((to.clone(), done));
             }
         }
-        let conducted = Conducted { run, copies };
+        let done = RunAndCopies { run, copies };
         if let Some(entry) = entry {
-            self.tell_of(plan, entry, &conducted);
+            self.tell_of(plan, entry, &done);
         }
-        conducted
+        done
     }
 
     /// Decides what is to be told of a run; nothing of one that somebody stopped.
-    fn tell_of<E: Failure>(&self, plan: &Plan, entry: i64, conducted: &Conducted<E>) {
+    fn tell_of<E: Failure>(&self, plan: &Plan, entry: i64, done: &RunAndCopies<E>) {
         let Some(journal) = self.journal else { return };
         let mut happening = Happening {
             machine: plan.machine.as_deref().unwrap_or(self.machine),
@@ -97,7 +97,7 @@ impl Conductor<'_> {
             last_good: last_good(journal, &plan.name, Some(entry)),
             ..Happening::default()
         };
-        let mut standing = match &conducted.run {
+        let mut standing = match &done.run {
             Err(error) if error.is_interruption() => return,
             Err(error) => {
                 (happening.words, happening.hint) = (Some(error.words()), error.hint());
@@ -108,7 +108,7 @@ impl Conductor<'_> {
                 None => return,
             },
         };
-        for (to, copy) in &conducted.copies {
+        for (to, copy) in &done.copies {
             let why = match copy {
                 Err(error) if error.is_interruption() => continue,
                 Err(error) => {

@@ -29,7 +29,7 @@ use crate::{
 
 use reading::{AroundReading, Recorded, Steps};
 pub(crate) use telling::last_good;
-pub use telling::{Conducted, Stage};
+pub use telling::{RunAndCopies, Stage};
 
 /// So many of the newest runs tell how long the next will take.
 const RUNS_THAT_TELL: usize = 30;
@@ -59,7 +59,7 @@ impl Failure for EngineError {
 }
 
 /// Everything work needs beside what is to be done.
-pub struct Conductor<'a> {
+pub struct Orchestrator<'a> {
     /// What is configured.
     pub configuration: &'a Configuration,
     /// Where it is written down; without a journal work is still done.
@@ -146,7 +146,7 @@ fn run_ending<'r>(plan: &Plan, report: &'r RunReport) -> Ending<'r> {
     }
 }
 
-impl Conductor<'_> {
+impl Orchestrator<'_> {
     /// Runs a plan, or makes a dry run of it, which leaves no trace, neither lock nor entry.
     ///
     /// # Errors
@@ -216,7 +216,7 @@ impl Conductor<'_> {
     ) -> RunRequest<'r> {
         RunRequest {
             plan,
-            grounds: &self.configuration.grounds,
+            source_hosts: &self.configuration.source_hosts,
             machine,
             origin: None,
             labels: options.labels,
@@ -252,8 +252,8 @@ impl Conductor<'_> {
             self.events.event(Event::Note(format!("{}: {words}", plan.store)));
         }
         let record = |step: StepRecord| steps.add(&step);
-        let grounds = &self.configuration.grounds;
-        let around = Surroundings::new(plan, grounds, state, self.clock, &record);
+        let source_hosts = &self.configuration.source_hosts;
+        let around = Surroundings::new(plan, source_hosts, state, self.clock, &record);
         let around = AroundReading::new(steps, &plan.store, self.cancel, around);
         let keep_out = self.configuration.keep_out();
         let events = Recorded(steps);

@@ -129,14 +129,14 @@ impl Origin {
     }
 
     /// Opens a directory by its full path; a link means what it points to.
-    pub fn open(&self, path: &Path) -> Result<Ground, Trouble> {
+    pub fn open(&self, path: &Path) -> Result<SourceDir, Trouble> {
         match self {
-            Self::Here => Ok(Ground::Here(open_directory(CWD, path.as_os_str(), true)?)),
+            Self::Here => Ok(SourceDir::Here(open_directory(CWD, path.as_os_str(), true)?)),
             Self::Far(files, source) => {
                 let below = Self::below(*source, path.as_os_str().as_bytes())?;
                 let facts = Facts::far(&files.facts(below)?);
                 let directory = FarDirectory::open(files, below.to_owned(), facts)?;
-                Ok(Ground::Far(Box::new(directory)))
+                Ok(SourceDir::Far(Box::new(directory)))
             }
         }
     }
@@ -155,12 +155,12 @@ impl Origin {
 }
 
 /// An open directory of a source.
-pub(crate) enum Ground {
+pub(crate) enum SourceDir {
     Here(OwnedFd),
     Far(Box<FarDirectory>),
 }
 
-impl Ground {
+impl SourceDir {
     /// What it is itself.
     pub fn facts(&self) -> Result<Facts, Trouble> {
         match self {

@@ -5,12 +5,12 @@ use skellin_store::{Body, Entry, Kind, PageRef, Snapshot, Store};
 
 use crate::{
     error::Result,
-    ground::Ground,
     history,
     metadata::{Facts, Sort},
     names::Names,
     run::Change,
-    walk::{Beside, Judging, Looked, Sameness, Stamps},
+    sources::SourceDir,
+    walk::{Beside, Filtering, Looked, Sameness, Stamps},
 };
 
 /// A name that is there, or was.
@@ -40,9 +40,9 @@ impl<'a> Found<'a> {
 /// Goes through the names of an open directory and those that were in it; `visit` says whether to go
 /// on. Whether it got to the end.
 pub(super) fn each(
-    judging: Judging<'_>,
+    filtering: Filtering<'_>,
     (path, verdict): (&[u8], Verdict),
-    (ground, names): (&Ground, &Names),
+    (source_dir, names): (&SourceDir, &Names),
     mut old: Before<'_>,
     visit: &mut dyn FnMut(Found<'_>) -> bool,
 ) -> Result<bool> {
@@ -52,7 +52,7 @@ pub(super) fn each(
         }
         let was = old.take(name)?;
         // What has vanished since the names were read is shown by the next look.
-        let Ok(Some(looked)) = judging.look((path, verdict), ground, name) else { continue };
+        let Ok(Some(looked)) = filtering.look((path, verdict), source_dir, name) else { continue };
         let Looked { facts, verdict, is_own, is_entered, .. } = looked;
         let change = change(&facts, verdict, was.as_ref());
         let (facts, was) = (Some(&facts), was.as_ref());

@@ -1,6 +1,6 @@
 //! Making up for `leave` commands that a run which ended unexpectedly did not get to.
 
-use super::{Conductor, LEAVE_HINT, reading::Steps};
+use super::{LEAVE_HINT, Orchestrator, reading::Steps};
 use crate::{
     around::{self, Part, Told, owed_leaves},
     error::Result,
@@ -9,7 +9,7 @@ use crate::{
     lock::PlanLock,
 };
 
-impl Conductor<'_> {
+impl Orchestrator<'_> {
     /// Runs the `leave` commands that runs which ended unexpectedly did not get to: of one plan,
     /// whose lock is held, or of all that are not being run. How many commands that were.
     pub fn make_up_for_leaves(&self) -> usize {
@@ -49,9 +49,15 @@ impl Conductor<'_> {
                 let (started, on) = (self.clock.now(), command.on.as_deref());
                 let told = Told { status: "interrupted", ..Told::default() };
                 let variables = told.variables(&owed.plan, &owed.store, Part::Leave);
-                let grounds = &self.configuration.grounds;
-                let ended =
-                    around::run(&command.leave, on, grounds, &variables, command.timeout(), None);
+                let source_hosts = &self.configuration.source_hosts;
+                let ended = around::run(
+                    &command.leave,
+                    on,
+                    source_hosts,
+                    &variables,
+                    command.timeout(),
+                    None,
+                );
                 let now = self.clock.now();
                 own.add(&around::step_of(&command.leave, on, Part::Leave, started, now, &ended));
                 done += 1;

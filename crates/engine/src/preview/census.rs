@@ -15,19 +15,19 @@ use skellin_store::{Kind, PageRef};
 use super::{
     Looking,
     arena::{Arena, NodeId, Shares},
-    meeting::{Before, Found, change, each, kind, root_of},
+    comparison::{Before, Found, change, each, kind, root_of},
 };
 use crate::{
     cause::Cause,
     clock::Cancel,
     error::{EngineError, Result},
     event::Exception,
-    ground::Ground,
     history,
     metadata::{Facts, Owners, Sort},
     path::join,
     run::Change,
-    walk::Judging,
+    sources::SourceDir,
+    walk::Filtering,
 };
 
 /// How often those who look are told that there is more.
@@ -144,10 +144,10 @@ impl Census {
         self.write().arena = Arena::with_sources(paths);
         let (owners, keep_out) = (Owners::default(), looking.own());
         for (number, source) in plan.sources.iter().enumerate() {
-            let judge = looking.judge(source)?;
-            let judging = Judging { judge: &judge, owners: &owners, keep_out: &keep_out };
+            let filter = looking.filter(source)?;
+            let filtering = Filtering { filter: &filter, owners: &owners, keep_out: &keep_out };
             let mut walk =
-                Walk { census: self, looking, judging, cancel, tick, told: Instant::now() };
+                Walk { census: self, looking, filtering, cancel, tick, told: Instant::now() };
             walk.source(number as NodeId, source)?;
         }
         self.write().is_complete = true;
@@ -166,7 +166,7 @@ struct Ahead {
 
 /// A directory on the way down. Only these are open, so that wide directories cost no handles.
 struct Frame {
-    ground: Ground,
+    source_dir: SourceDir,
     path: Vec<u8>,
     ahead: Vec<Ahead>,
 }
@@ -174,7 +174,7 @@ struct Frame {
 struct Walk<'a> {
     census: &'a Census,
     looking: &'a Looking<'a>,
-    judging: Judging<'a>,
+    filtering: Filtering<'a>,
     cancel: &'a Cancel,
     tick: &'a dyn Fn(),
     told: Instant,
@@ -188,7 +188,7 @@ impl Walk<'_> {
             None => None,
         };
         let was = was.map(|located| located.entry);
-        let origin = self.judging.judge.origin();
+        let origin = self.filtering.filter.origin();
         let facts = match origin.facts(source, true) {
             Ok(facts) => facts,
             Err(trouble) => {
@@ -200,14 +200,14 @@ impl Walk<'_> {
                 return Ok(());
             }
         };
-        let verdict = self.judging.judge.source(path, &facts, self.judging.owners);
+        let verdict = self.filtering.filter.source(path, &facts, self.filtering.owners);
         let change = change(&facts, verdict, was.as_ref());
         if facts.sort() != Sort::Directory {
             self.add(node, change, 1, size(&facts));
             return Ok(());
         }
-        let ground = match origin.open(source) {
-            Ok(ground) => ground,
+        let source_dir = match origin.open(source) {
+            Ok(source_dir) => source_dir,
             Err(trouble) if trouble.is_not_there() => return Ok(()),
             Err(trouble) => {
                 self.trouble(node, path, trouble.cause(true));
@@ -215,7 +215,7 @@ impl Walk<'_> {
             }
         };
         let before = was.as_ref().and_then(root_of);
-        let mut frames = vec![self.enter(ground, path.to_vec(), node, verdict, before)?];
+        let mut frames = vec![self.enter(source_dir, path.to_vec(), node, verdict, before)?];
         while let Some(frame) = frames.last_mut() {
             let Some(ahead) = frame.ahead.pop() else {
                 frames.pop();
@@ -223,10 +223,10 @@ impl Walk<'_> {
             };
             let path = join(&frame.path, &ahead.name);
             let name = CString::new(ahead.name.as_slice()).unwrap_or_default();
-            match frame.ground.open(&name) {
-                Ok(ground) => {
+            match frame.source_dir.open(&name) {
+                Ok(source_dir) => {
                     let Ahead { node, verdict, before, .. } = ahead;
-                    frames.push(self.enter(ground, path, node, verdict, before)?);
+                    frames.push(self.enter(source_dir, path, node, verdict, before)?);
                 }
                 // Gone since its name was read.
                 Err(trouble) if trouble.is_not_there() => {}
@@ -245,20 +245,20 @@ impl Walk<'_> {
     /// Goes through the names of one directory.
     fn enter(
         &mut self,
-        ground: Ground,
+        source_dir: SourceDir,
         path: Vec<u8>,
         node: NodeId,
         verdict: Verdict,
         before: Option<PageRef>,
     ) -> Result<Frame> {
-        let (names, failure) = ground.names(usize::MAX);
+        let (names, failure) = source_dir.names(usize::MAX);
         if let Some(error) = failure {
             self.trouble(node, &path, Cause::of("cannot list it completely", error));
         }
         let old = Before::new(self.looking.before.map(|(store, _)| store), before);
         let (mut ahead, mut shares, mut waiting) = (Vec::new(), Shares::default(), 0);
         let mut troubles = Vec::new();
-        let (judging, census) = (self.judging, self.census);
+        let (filtering, census) = (self.filtering, self.census);
         let (cancel, tick, told) = (self.cancel, self.tick, &mut self.told);
         let mut visit = |found: Found<'_>| {
             match found.facts {
@@ -266,7 +266,7 @@ impl Walk<'_> {
                     let judged = found.is_entered;
                     // What is left out is measured, but not on other file systems, which may be
                     // endless, and not where it is our own.
-                    let measured = !judging.judge.is_elsewhere(facts) && !found.is_own;
+                    let measured = !filtering.filter.is_elsewhere(facts) && !found.is_own;
                     if judged || measured {
                         ahead.push(Ahead {
                             name: found.name.to_vec(),
@@ -296,7 +296,7 @@ impl Walk<'_> {
                     if matches!(found.change, Change::New | Change::Changed)
                         && kind(facts) == Kind::File
                         && let Err(trouble) =
-                            ground.can_read(&CString::new(found.name).unwrap_or_default())
+                            source_dir.can_read(&CString::new(found.name).unwrap_or_default())
                     {
                         shares.troubles += 1;
                         let cause = trouble.cause(true);
@@ -319,7 +319,7 @@ impl Walk<'_> {
             }
             !cancel.is_cancelled()
         };
-        let whole = each(judging, (&path, verdict), (&ground, &names), old, &mut visit)?;
+        let whole = each(filtering, (&path, verdict), (&source_dir, &names), old, &mut visit)?;
         if !whole {
             return Err(EngineError::Cancelled);
         }
@@ -338,7 +338,7 @@ impl Walk<'_> {
             (self.tick)();
         }
         ahead.reverse();
-        Ok(Frame { ground, path, ahead })
+        Ok(Frame { source_dir, path, ahead })
     }
 
     fn add(&self, node: NodeId, change: Change, files: u64, bytes: u64) {

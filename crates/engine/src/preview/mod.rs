@@ -3,7 +3,7 @@
 
 mod arena;
 mod census;
-mod meeting;
+mod comparison;
 
 use std::{
     collections::HashSet,
@@ -19,15 +19,15 @@ pub use census::{Census, Part};
 
 use crate::{
     error::{EngineError, Result},
-    ground::{Ground, Origin, Trouble},
+    filter::Filter,
     history,
-    judge::Judge,
     metadata::Owners,
-    places::Grounds,
+    places::SourceHosts,
     run::Change,
-    walk::Judging,
+    sources::{Origin, SourceDir, Trouble},
+    walk::Filtering,
 };
-use meeting::{Before, Found, change, each, kind};
+use comparison::{Before, Found, change, each, kind};
 
 /// What sources are looked at by.
 #[derive(Clone, Copy)]
@@ -35,7 +35,7 @@ pub struct Looking<'a> {
     /// The plan.
     pub plan: &'a Plan,
     /// What its sources lie on.
-    pub grounds: &'a Grounds,
+    pub source_hosts: &'a SourceHosts,
     /// The newest snapshot; without one everything is new.
     pub before: Option<(&'a Store, &'a Snapshot)>,
     /// Directories of our own that are never backed up.
@@ -46,9 +46,9 @@ pub struct Looking<'a> {
 
 impl Looking<'_> {
     /// The rules, ready for a source.
-    pub(crate) fn judge(&self, source: &Path) -> Result<Judge> {
-        let origin = self.grounds.of(source)?;
-        Judge::new(&self.plan.rules, origin, source, self.now)
+    pub(crate) fn filter(&self, source: &Path) -> Result<Filter> {
+        let origin = self.source_hosts.of(source)?;
+        Filter::new(&self.plan.rules, origin, source, self.now)
     }
 
     /// The source a path belongs to.
@@ -66,7 +66,7 @@ impl Looking<'_> {
 
 /// A name in a source.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LiveEntry {
+pub struct PreviewEntry {
     /// The name; a source has its full path.
     pub name: Vec<u8>,
     /// What it is.
@@ -81,7 +81,7 @@ pub struct LiveEntry {
     pub rule: Option<usize>,
 }
 
-impl LiveEntry {
+impl PreviewEntry {
     fn of(found: &Found<'_>) -> Self {
         let (name, change, rule) = (found.name.to_vec(), found.change, found.verdict.rule);
         match (found.facts, found.was) {
@@ -109,10 +109,10 @@ impl LiveEntry {
 ///
 /// # Errors
 /// If the directory cannot be read, or the rules cannot be made ready.
-pub fn list_live(
+pub fn list_preview(
     looking: &Looking<'_>,
     path: Option<&Path>,
-    visit: &mut dyn FnMut(LiveEntry) -> bool,
+    visit: &mut dyn FnMut(PreviewEntry) -> bool,
 ) -> Result<()> {
     let Some(path) = path else { return list_sources(looking, visit) };
     list_directory(looking, path, usize::MAX, visit)
@@ -122,20 +122,20 @@ pub fn list_live(
 /// than so many: something to show while all of it is being listed. Whether it does.
 ///
 /// # Errors
-/// As [`list_live`].
+/// As [`list_preview`].
 pub fn list_first(
     looking: &Looking<'_>,
     path: &Path,
     most: usize,
-    visit: &mut dyn FnMut(LiveEntry) -> bool,
+    visit: &mut dyn FnMut(PreviewEntry) -> bool,
 ) -> Result<bool> {
     let Some(source) = looking.source(path) else { return Ok(false) };
-    let origin = looking.grounds.of(source)?;
+    let origin = looking.source_hosts.of(source)?;
     // Another host tells all names at once.
-    let Some(ground) = open(&origin, path)?.filter(|_| !origin.is_far()) else {
+    let Some(source_dir) = open(&origin, path)?.filter(|_| !origin.is_far()) else {
         return Ok(false);
     };
-    let (names, _) = ground.names(most);
+    let (names, _) = source_dir.names(most);
     if names.len() < most {
         return Ok(false);
     }
@@ -147,26 +147,26 @@ fn list_directory(
     looking: &Looking<'_>,
     path: &Path,
     most: usize,
-    visit: &mut dyn FnMut(LiveEntry) -> bool,
+    visit: &mut dyn FnMut(PreviewEntry) -> bool,
 ) -> Result<()> {
     let Some(source) = looking.source(path) else { return Ok(()) };
-    let judge = looking.judge(source)?;
-    let verdict = judge.explain(source, path, true).verdict;
+    let filter = looking.filter(source)?;
+    let verdict = filter.explain(source, path, true).verdict;
     let bytes = path.as_os_str().as_bytes();
     let mut old = match most {
         usize::MAX => Before::at(looking.before, bytes)?,
         _ => Before::by_name(looking.before, bytes)?,
     };
-    let mut visit = |found: Found<'_>| visit(LiveEntry::of(&found));
-    let Some(ground) = open(judge.origin(), path)? else {
+    let mut visit = |found: Found<'_>| visit(PreviewEntry::of(&found));
+    let Some(source_dir) = open(filter.origin(), path)? else {
         // The directory is gone; what was in it is all there is to show.
         old.gone_before(None, &mut visit)?;
         return Ok(());
     };
-    let (names, failure) = ground.names(most);
+    let (names, failure) = source_dir.names(most);
     let (owners, own) = (Owners::default(), looking.own());
-    let judging = Judging { judge: &judge, owners: &owners, keep_out: &own };
-    each(judging, (bytes, verdict), (&ground, &names), old, &mut visit)?;
+    let filtering = Filtering { filter: &filter, owners: &owners, keep_out: &own };
+    each(filtering, (bytes, verdict), (&source_dir, &names), old, &mut visit)?;
     match failure {
         Some(why) => Err(EngineError::local("read", path, std::io::Error::other(why))),
         None => Ok(()),
@@ -174,15 +174,15 @@ fn list_directory(
 }
 
 /// Opens a directory by its full path; `None` if it is not there, or is none.
-fn open(origin: &Origin, path: &Path) -> Result<Option<Ground>> {
+fn open(origin: &Origin, path: &Path) -> Result<Option<SourceDir>> {
     match origin.open(path) {
-        Ok(ground) => Ok(Some(ground)),
+        Ok(source_dir) => Ok(Some(source_dir)),
         Err(trouble) if trouble.is_not_there() => Ok(None),
         Err(trouble) => Err(trouble.on(path)),
     }
 }
 
-fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool) -> Result<()> {
+fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(PreviewEntry) -> bool) -> Result<()> {
     let owners = Owners::default();
     for source in &looking.plan.sources {
         let name = source.as_os_str().as_bytes();
@@ -191,8 +191,8 @@ fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool)
             None => None,
         };
         let old = old.map(|located| located.entry);
-        let judge = looking.judge(source)?;
-        let facts = match judge.origin().facts(source, true).map_err(Trouble::of_the_way) {
+        let filter = looking.filter(source)?;
+        let facts = match filter.origin().facts(source, true).map_err(Trouble::of_the_way) {
             Ok(facts) => Some(facts),
             Err(Ok(failure)) => return Err(failure),
             Err(Err(_)) => None,
@@ -201,13 +201,13 @@ fn list_sources(looking: &Looking<'_>, visit: &mut dyn FnMut(LiveEntry) -> bool)
             (None, None) => continue,
             (None, Some(was)) => Found::gone(name, was),
             (Some(facts), was) => {
-                let verdict = judge.source(name, facts, &owners);
+                let verdict = filter.source(name, facts, &owners);
                 let change = change(facts, verdict, was.as_ref());
                 let (facts, was) = (Some(facts), was.as_ref());
                 Found { name, facts, verdict, is_own: false, is_entered: true, was, change }
             }
         };
-        if !visit(LiveEntry::of(&found)) {
+        if !visit(PreviewEntry::of(&found)) {
             break;
         }
     }
