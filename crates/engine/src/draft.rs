@@ -1,22 +1,19 @@
 //! A new plan, from its first draft to the files that hold it.
 
-use std::{
-    fs,
-    path::{Path, PathBuf},
-    sync::Arc,
-};
+use std::{fs, path::PathBuf, sync::Arc};
 
 use skellin_place::{MemoryPlace, Place};
-use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft, is_plan_name, parse_plan};
+use skellin_plan::{PlaceSpec, Plan, PlanDraft, parse_plan};
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
 use crate::{
     config::Configuration,
     error::{EngineError, Result},
-    places::{local_directory, missing_mount, open_place, prepare_place_alone},
+    new_store::NewStore,
+    places::{local_directory, open_place},
     renaming::name_key_file,
     secrets::Passphrase,
-    whole_files::{append, create_whole, make_directory, write_key},
+    whole_files::{create_whole, make_directory, write_key},
     words::{Advice, Refusal},
 };
 
@@ -26,10 +23,7 @@ pub struct Draft {
     /// The plan.
     pub plan: PlanDraft,
     /// The store, if it has to be created.
-    pub store: Option<StoreDraft>,
-    /// Whether the passphrase is to be written into the store's key file, as against one that is
-    /// there already.
-    pub write_key: bool,
+    pub store: Option<NewStore>,
     /// The file into which the passphrase of a store goes that exists already but whose
     /// configuration names none.
     pub known_key: Option<PathBuf>,
@@ -68,45 +62,16 @@ impl Draft {
             }
         }
         if let Some(store) = &self.store {
-            if !is_plan_name(&store.name) {
-                mistake(
-                    format!("`{}` is not a valid store name", store.name),
-                    "use a-z, 0-9, - and _",
-                );
-            } else if configuration.stores.names.contains(&store.name) {
-                mistake(
-                    format!("there is already a store `{}`", store.name),
-                    "choose another name, or use that store",
-                );
-            }
-            match &store.place {
-                PlaceSpec::Directory(path) if !path.is_absolute() => {
-                    mistake(
-                        "the directory of the store is not a full path".to_owned(),
-                        "begin it with /",
-                    );
-                }
-                PlaceSpec::Directory(path) if missing_mount(path).is_some() => {
-                    let mount = missing_mount(path).unwrap_or_default();
-                    let error = EngineError::Unmounted { path: path.clone(), mount };
-                    mistake(error.to_string(), error.hint().as_deref().unwrap_or_default());
-                }
-                PlaceSpec::Directory(path) if has_entries(path) => mistake(
-                    format!("{} is not empty", path.display()),
-                    "choose an empty directory; it is created if it does not exist",
-                ),
-                _ => {}
+            if let Err(error) = store.check(configuration) {
+                mistake(error.to_string(), error.hint().as_deref().unwrap_or_default());
             }
             if let Some(file) =
-                store.key_file.as_ref().filter(|file| self.write_key && file.exists())
+                store.draft.key_file.as_ref().filter(|file| store.write_key && file.exists())
             {
                 mistake(
                     format!("{} already exists", file.display()),
                     "choose another store name, or move the file",
                 );
-            }
-            if let Err(what) = store.text() {
-                mistake(what, "choose another directory");
             }
         }
         if let Some(key) = self.known_key.as_ref().filter(|key| key.exists()) {
@@ -116,7 +81,7 @@ impl Draft {
             );
         }
         let mut stores: Vec<&str> = configuration.stores.names.iter().map(String::as_str).collect();
-        stores.extend(self.store.iter().map(|store| store.name.as_str()));
+        stores.extend(self.store.iter().map(|store| store.draft.name.as_str()));
         let file = self.plan_path(configuration).display().to_string();
         match self.plan.text() {
             Err(what) => mistake(what, "choose another path, or rename it"),
@@ -152,7 +117,7 @@ impl Draft {
     #[must_use]
     pub fn knows_passphrase(&self, configuration: &Configuration) -> bool {
         match &self.store {
-            Some(store) => store.key_file.is_some(),
+            Some(store) => store.draft.key_file.is_some(),
             // One that has mistakes is told of as that.
             None if self.known_key.is_some() => true,
             None => configuration
@@ -166,7 +131,7 @@ impl Draft {
     fn places(&self, configuration: &Configuration) -> Vec<PathBuf> {
         let known = configuration.stores.fine.get(&self.plan.store);
         let known = known.and_then(|store| local_directory(store, &configuration.folders));
-        let own = self.store.iter().filter_map(|store| match &store.place {
+        let own = self.store.iter().filter_map(|store| match &store.draft.place {
             PlaceSpec::Directory(path) => Some(path.clone()),
             _ => None,
         });
@@ -190,21 +155,10 @@ impl Draft {
         let folder = plan_path.parent().unwrap_or(&configuration.folders.config);
         make_directory(folder)?;
         if let Some(store) = &self.store {
-            let table = store.text().map_err(refused)?;
             let Some(passphrase) = passphrase.filter(|passphrase| !passphrase.is_empty()) else {
-                return Err(EngineError::NoPassphrase(store.name.clone()));
+                return Err(EngineError::NoPassphrase(store.draft.name.clone()));
             };
-            let place = prepare_place_alone(store.place.clone())?;
-            if let Some(file) = store.key_file.as_ref().filter(|_| self.write_key) {
-                write_key(file, passphrase)?;
-            }
-            let creation = Creation {
-                cost: PassphraseCost::default(),
-                now: now / 1000,
-                ..Creation::default()
-            };
-            Store::create(&*place, passphrase, creation)?;
-            append(&configuration.folders.config.join("stores.toml"), &table)?;
+            store.create(configuration, passphrase, now, &|_| {})?;
         }
         if let (Some(key), None) = (&self.known_key, &self.store) {
             let store = &self.plan.store;
@@ -231,8 +185,4 @@ pub fn trial_store() -> Result<Arc<Store>> {
     let creation = Creation { cost: PassphraseCost::TRIVIAL, now: 0, ..Creation::default() };
     Store::create(&*place, b"trial", creation)?;
     Ok(Arc::new(Store::open(place, b"trial", Cache::None)?))
-}
-
-pub(crate) fn has_entries(path: &Path) -> bool {
-    fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_some())
 }

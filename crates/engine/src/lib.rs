@@ -66,7 +66,7 @@ pub use journal::{
     StepRecord, Work, rules_of_last_run,
 };
 pub use lock::{PlanLock, StewardLock};
-pub use new_store::{NewStore, folders_at, keep_secret};
+pub use new_store::{NewStore, create_store, folders_at, keep_secret};
 pub use orchestration::{Failure, Orchestrator, RunAndCopies, RunOptions, Stage, damage_words};
 pub use passphrases::{Changed, Passphrases};
 pub use places::{

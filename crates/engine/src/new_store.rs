@@ -1,17 +1,20 @@
 //! A new store, from what was typed to the first object at its place.
 
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
-use skellin_place::{FarFiles, FarKind, FtpPlace, S3Place, SftpPlace, WebDavPlace};
+use skellin_place::{FarFiles, FarKind, FtpPlace, Place, S3Place, SftpPlace, WebDavPlace};
 use skellin_plan::{
     BucketSpec, HostSpec, PlaceSpec, StoreConfig, StoreDraft, is_plan_name, parse_stores,
 };
-use skellin_store::{Creation, PassphraseCost, Store};
+use skellin_store::{Creation, PassphraseCost, Store, StoreId};
 
 use crate::{
     config::Configuration,
-    draft::has_entries,
     error::{EngineError, Result},
+    folders::Folders,
     places::{ReachStep, missing_mount, prepare_drive, prepare_place, reach, targets, try_out},
     secrets::Passphrase,
     whole_files::{append, replace_private, write_key},
@@ -25,6 +28,42 @@ pub struct NewStore {
     pub draft: StoreDraft,
     /// For drives: where the drive is mounted, and its name in the rotation.
     pub on: Option<(PathBuf, Option<String>)>,
+    /// Whether the passphrase is to be written into the store's key file, as against one that is
+    /// there already.
+    pub write_key: bool,
+}
+
+/// A drive a store is created on: where it is mounted, and its name in the rotation.
+type Mounted<'a> = Option<(&'a Path, Option<&'a str>)>;
+
+/// Makes a place ready for a store.
+fn prepared(config: &StoreConfig, on: Mounted<'_>, folders: &Folders) -> Result<Arc<dyn Place>> {
+    match on {
+        Some((mount, drive)) => prepare_drive(config, mount, drive, folders),
+        None => prepare_place(config),
+    }
+}
+
+/// Creates a store at a place that is ready; `now` in milliseconds since 1970.
+fn created(place: &dyn Place, passphrase: &Passphrase, now: i64) -> Result<StoreId> {
+    let cost = PassphraseCost::default();
+    Ok(Store::create(place, passphrase, Creation { cost, now: now / 1000, ..Creation::default() })?)
+}
+
+/// Creates the store that a configuration names; `now` in milliseconds since 1970. Its id, and its
+/// place.
+///
+/// # Errors
+/// If there is one already, or if the place fails.
+pub fn create_store(
+    config: &StoreConfig,
+    on: Mounted<'_>,
+    folders: &Folders,
+    passphrase: &Passphrase,
+    now: i64,
+) -> Result<(StoreId, Arc<dyn Place>)> {
+    let place = prepared(config, on, folders)?;
+    Ok((created(&*place, passphrase, now)?, place))
 }
 
 fn not_writable(problem: String) -> Refusal {
@@ -91,12 +130,8 @@ impl NewStore {
         self.check(configuration)?;
         let config = self.config()?;
         let say = |step, found: String| told(ReachStep { step, found });
-        let place = match &self.on {
-            Some((mount, drive)) => {
-                prepare_drive(&config, mount, drive.as_deref(), &configuration.folders)?
-            }
-            None => prepare_place(&config)?,
-        };
+        let on = self.on.as_ref().map(|(mount, drive)| (mount.as_path(), drive.as_deref()));
+        let place = prepared(&config, on, &configuration.folders)?;
         say("directory", format!("{} is ready", place.describe()));
         match &self.on {
             // A drive is known by its store, which is not there yet.
@@ -106,16 +141,14 @@ impl NewStore {
             }
             None => reach(&config, &configuration.folders, false, told)?,
         }
-        if let Some(file) = &self.draft.key_file {
+        let key_file = self.draft.key_file.as_ref().filter(|_| self.write_key);
+        if let Some(file) = key_file {
             write_key(file, passphrase)?;
             say("passphrase", format!("saved in {}, readable only by you", file.display()));
         }
-        let creation =
-            Creation { cost: PassphraseCost::default(), now: now / 1000, ..Creation::default() };
-        let created = Store::create(&*place, passphrase, creation);
-        let id = created.inspect_err(|_| {
+        let id = created(&*place, passphrase, now).inspect_err(|_| {
             // Without its store the key opens nothing.
-            if let Some(file) = &self.draft.key_file {
+            if let Some(file) = key_file {
                 let _ = std::fs::remove_file(file);
             }
         })?;
@@ -126,6 +159,10 @@ impl NewStore {
         say("written", format!("[{}] in {}", self.draft.name, file.display()));
         Ok(())
     }
+}
+
+fn has_entries(path: &Path) -> bool {
+    std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_some())
 }
 
 /// Puts a secret that was typed into a file only its owner can read. `replace`: whether the file is

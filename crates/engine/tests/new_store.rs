@@ -67,7 +67,7 @@ impl Harbour {
             key_file: Some(self.path(&format!("config/keys/{name}.key"))),
             access,
         };
-        NewStore { draft, on: None }
+        NewStore { draft, on: None, write_key: true }
     }
 
     fn on_host(&self, name: &str, path: &str) -> NewStore {

@@ -6,8 +6,8 @@ use std::{fs, os::unix::fs::PermissionsExt, path::PathBuf, sync::Arc};
 
 use common::{memory_store, open_store, scratch, write};
 use skellin_engine::{
-    Cancel, Configuration, Draft, EngineError, Event, Journal, MovedClock, Orchestrator, Outcome,
-    Passphrase, PlanLock, Refusal, RunOptions, RunStatus, Work, trial_store,
+    Cancel, Configuration, Draft, EngineError, Event, Journal, MovedClock, NewStore, Orchestrator,
+    Outcome, Passphrase, PlanLock, Refusal, RunOptions, RunStatus, Work, trial_store,
 };
 use skellin_plan::{PlaceSpec, Plan, PlanDraft, StoreDraft};
 use skellin_store::Store;
@@ -145,13 +145,14 @@ fn draft(world: &World) -> Draft {
         store: "elm".to_owned(),
         ..PlanDraft::default()
     };
-    let store = StoreDraft {
+    let draft = StoreDraft {
         name: "elm".to_owned(),
         place: PlaceSpec::Directory(world.path("elm")),
         key_file: Some(world.path("config/keys/elm.key")),
         access: Vec::new(),
     };
-    Draft { plan, store: Some(store), write_key: true, known_key: None }
+    let store = NewStore { draft, on: None, write_key: true };
+    Draft { plan, store: Some(store), known_key: None }
 }
 
 #[test]
@@ -168,16 +169,19 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
         (|_, draft| draft.plan.schedule = "dayly at 9:00".to_owned(), "`dayly` is not a day"),
         (|_, draft| draft.plan.rules = vec!["skpi x".to_owned()], "not `skpi`"),
         (
-            |_, draft| draft.store.as_mut().unwrap().name = "oak".to_owned(),
+            |_, draft| draft.store.as_mut().unwrap().draft.name = "oak".to_owned(),
             "there is already a store `oak`",
         ),
         (
-            |_, draft| draft.store.as_mut().unwrap().place = PlaceSpec::Directory("elm".into()),
+            |_, draft| {
+                draft.store.as_mut().unwrap().draft.place = PlaceSpec::Directory("elm".into())
+            },
             "not a full path",
         ),
         (
             |world, draft| {
-                draft.store.as_mut().unwrap().place = PlaceSpec::Directory(world.path("ridge"));
+                draft.store.as_mut().unwrap().draft.place =
+                    PlaceSpec::Directory(world.path("ridge"));
             },
             "is not empty",
         ),
@@ -194,7 +198,7 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
         );
     }
     let mut inside = draft(&world);
-    inside.store.as_mut().unwrap().place = PlaceSpec::Directory(world.path("ridge/elm"));
+    inside.store.as_mut().unwrap().draft.place = PlaceSpec::Directory(world.path("ridge/elm"));
     let checked = inside.check(&world.configuration);
     assert!(checked.notes[0].contains("is inside"), "{:?}", checked.notes);
 }

@@ -7,7 +7,9 @@ use std::{
 
 use clap::Args;
 use serde_json::json;
-use skellin_engine::{Configuration, Draft, Passphrase, RunOptions, read_secret, trial_store};
+use skellin_engine::{
+    Configuration, Draft, NewStore, Passphrase, RunOptions, read_secret, trial_store,
+};
 use skellin_plan::{FORMS, PlaceSpec, PlanDraft, SecretSource, StoreDraft};
 
 use super::{context::Context, error::CliError, output, run};
@@ -79,7 +81,7 @@ pub(super) fn new(
     let key = key_to_keep(context, configuration, args, &draft)?;
     match (&key, &mut draft.store) {
         (Some(key), Some(store)) => {
-            (store.key_file, draft.write_key) = (Some(key.clone()), true);
+            (store.draft.key_file, store.write_key) = (Some(key.clone()), true);
         }
         (Some(_), None) => draft.known_key.clone_from(&key),
         (None, _) => {}
@@ -188,11 +190,15 @@ fn draft(
                 ),
             };
             (
-                Some(StoreDraft {
-                    name: args.store.clone(),
-                    place: PlaceSpec::Directory(place),
-                    key_file,
-                    access: Vec::new(),
+                Some(NewStore {
+                    draft: StoreDraft {
+                        name: args.store.clone(),
+                        place: PlaceSpec::Directory(place),
+                        key_file,
+                        access: Vec::new(),
+                    },
+                    on: None,
+                    write_key: false,
                 }),
                 Some(passphrase),
             )
@@ -228,7 +234,7 @@ fn review(
     if let Some(store) = &draft.store {
         let file = configuration.folders.config.join("stores.toml");
         out.push_str(&format!("\n{}, appended\n", file.display()));
-        out.push_str(&indented(store.text().map_err(refused)?));
+        out.push_str(&indented(store.draft.text().map_err(refused)?));
     }
     for note in notes {
         out.push_str(&format!("note: {note}\n"));

@@ -5,11 +5,10 @@ use std::{io::IsTerminal as _, sync::Arc};
 use clap::Subcommand;
 use serde_json::json;
 use skellin_engine::{
-    Configuration, EngineError, Passphrase, history, missing_mount, prepare_drive, prepare_place,
-    read_secret,
+    Configuration, EngineError, Passphrase, create_store, history, missing_mount, read_secret,
 };
 use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
-use skellin_store::{Creation, PassphraseCost, Store};
+use skellin_store::Store;
 
 use super::{WhichStore, context::Context, error::CliError, output};
 use crate::{exit::Exit, words};
@@ -228,13 +227,8 @@ fn create(
             return Err(CliError::guarded(what, hint));
         }
     }
-    let place = match on {
-        Some((mount, drive)) => prepare_drive(config, mount, drive, &configuration.folders)?,
-        None => prepare_place(config)?,
-    };
-    let now = jiff::Timestamp::now().as_second();
-    let creation = Creation { cost: PassphraseCost::default(), now, ..Creation::default() };
-    let id = Store::create(&*place, &passphrase, creation)?;
+    let now = jiff::Timestamp::now().as_millisecond();
+    let (id, place) = create_store(config, on, &configuration.folders, &passphrase, now)?;
     context.print(
         || json!({"store": name, "id": id.to_string(), "place": config.place.to_string()}),
         || format!("Store {name} created at {}, id {}.\nWithout its passphrase it cannot be read: keep a copy of the passphrase elsewhere.\n", place.describe(), id.short()),

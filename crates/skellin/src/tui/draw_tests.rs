@@ -749,7 +749,7 @@ fn a_plan_is_made_step_by_step() {
     assert_eq!(draft.plan.sources, [PathBuf::from("/home/keeper/readings")]);
     let store = draft.store.clone().expect("a new store");
     let files = vec![
-        ("/etc/skellin/stores.toml, appended".to_owned(), store.text().expect("a text")),
+        ("/etc/skellin/stores.toml, appended".to_owned(), store.draft.text().expect("a text")),
         ("/etc/skellin/plans/readings.toml".to_owned(), draft.plan.text().expect("a text")),
     ];
     let mut state = DraftState { files, ..DraftState::default() };

@@ -248,7 +248,7 @@ fn local(path: &Path) -> std::io::Result<Vec<Local>> {
 fn check(shared: &Shared, draft: &Draft) -> DraftState {
     let configuration = shared.configuration();
     let mut files = Vec::new();
-    if let Some(Ok(table)) = draft.store.as_ref().map(skellin_plan::StoreDraft::text) {
+    if let Some(Ok(table)) = draft.store.as_ref().map(|store| store.draft.text()) {
         let file = configuration.folders.config.join("stores.toml");
         files.push((format!("{}, appended", file.display()), table));
     }

@@ -122,9 +122,7 @@ impl PlanPanel {
             schedule: self.schedule.text().trim().to_owned(),
             ..self.bare_draft()
         };
-        let store = self.store.draft();
-        let write_key = store.is_some() && self.store.keep;
-        Draft { plan, write_key, store, known_key: self.store.known_key() }
+        Draft { plan, store: self.store.draft(), known_key: self.store.known_key() }
     }
 
     pub fn rehearse(&mut self, job: u64) -> Request {

@@ -6,6 +6,7 @@ use std::{
 };
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use skellin_engine::NewStore;
 use skellin_plan::{PlaceSpec, StoreDraft};
 
 use super::super::{path_field::PathField, text_field::TextField};
@@ -87,13 +88,14 @@ impl StoreStep {
     }
 
     /// The store to be made, if it is a new one.
-    pub fn draft(&self) -> Option<StoreDraft> {
-        self.is_new().then(|| StoreDraft {
+    pub fn draft(&self) -> Option<NewStore> {
+        let draft = || StoreDraft {
             name: self.name.text(),
             place: PlaceSpec::Directory(PathBuf::from(self.place.text())),
             key_file: self.keep.then(|| self.key_file()),
             access: Vec::new(),
-        })
+        };
+        self.is_new().then(|| NewStore { draft: draft(), on: None, write_key: self.keep })
     }
 
     /// The file for the passphrase of a store that is there, if it was typed to be kept.

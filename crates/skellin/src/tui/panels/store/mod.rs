@@ -170,7 +170,7 @@ impl StorePanel {
             let drive = self.text(Ask::Drives).split_whitespace().next().map(str::to_owned);
             (PathBuf::from(&self.folder), drive)
         });
-        Ok(NewStore { draft, on })
+        Ok(NewStore { draft, on, write_key: true })
     }
 
     /// Why this page is not done yet, in words.
