@@ -10,7 +10,11 @@ use super::{
     keys::{self, Action},
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
-    panels::{EntryPanel, Panel, RulePanel},
+    panels::{
+        AboutPanel, ClosingPanel, EntryPanel, FinderPanel, GoToPanel, HelpPanel, HoldsPanel,
+        LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel, ReachPanel, RestorePanel,
+        RulePanel, StorePanel, TroublePanel, WhyPanel,
+    },
     worker::{Request, Trouble},
 };
 
@@ -44,30 +48,31 @@ impl App {
                 if work.is_empty() {
                     return Step::Close;
                 }
-                self.panel = Some(Panel::Closing(work.into_iter().map(|(what, _)| what).collect()));
+                let work = work.into_iter().map(|(what, _)| what).collect();
+                self.open(Opened::of(ClosingPanel(work)));
             }
-            Action::Help => self.panel = Some(Panel::Help { offset: 0 }),
-            Action::Find => self.panel = Some(Panel::finder()),
-            Action::GoTo => self.panel = Some(Panel::go_to()),
-            Action::NewPlan => self.begin_plan(None),
-            Action::NewStore => self.begin_store(),
+            Action::Help => self.open(Opened::of(HelpPanel::default())),
+            Action::Find => self.open(Opened::of(FinderPanel::default())),
+            Action::GoTo => self.open(Opened::of(GoToPanel::default())),
+            Action::NewPlan => self.open(PlanPanel::open(&self.model, None)),
+            Action::NewStore => self.open(StorePanel::open(&self.model)),
             Action::Reach => {
                 if let Some(store) = self.chosen_store() {
-                    self.begin_reach(store, false);
+                    self.open(ReachPanel::open(&self.model, store, false));
                 }
             }
             Action::Holds => {
                 if let Some(store) = self.chosen_store() {
-                    self.look_at_place(store);
+                    self.open(HoldsPanel::open(store));
                 }
             }
             Action::Passphrases => {
                 if let Some(store) = self.chosen_store() {
-                    self.show_passphrases(store);
+                    self.open(PassphrasesPanel::open(store));
                 }
             }
             Action::Entry => self.open_entry(),
-            Action::Examine => self.panel = Some(Panel::Doctor { offset: 0 }),
+            Action::Examine => self.open(Opened::of(ProblemsPanel::default())),
             Action::Reload => {
                 self.model.forget_tree();
                 self.model.ask(Request::Configuration);
@@ -106,7 +111,7 @@ impl App {
                 self.model.study_versions();
             }
             Action::Look => self.look_into(),
-            Action::About => self.panel = Some(Panel::About),
+            Action::About => self.open(Opened::of(AboutPanel)),
             Action::EarlierVersion => self.step_version(false),
             Action::LaterVersion => self.step_version(true),
             Action::Restore => self.begin_restore(),
@@ -241,8 +246,7 @@ impl App {
     fn open_entry(&mut self) {
         let Some(Ok(papers)) = &self.model.journal else { return };
         let Some((entry, _)) = papers.get(self.model.list.selected) else { return };
-        self.model.ask(Request::Entry(entry.id));
-        self.panel = Some(Panel::Entry(Box::new(EntryPanel::new(entry.clone()))));
+        self.open(EntryPanel::open(entry.clone()));
     }
 
     fn open_selected(&mut self) {
@@ -279,8 +283,7 @@ impl App {
             None => *mark,
         };
         let store = lane.store.clone();
-        self.model.ask(Request::Look { store, snapshot: snapshot.id, path: path.clone() });
-        self.panel = Some(Panel::look(path, snapshot.id, snapshot.time));
+        self.open(LookPanel::open(path, store, snapshot.id, snapshot.time));
     }
 
     fn begin_restore(&mut self) {
@@ -303,7 +306,7 @@ impl App {
         };
         if let Some(from) = from {
             let (store, home) = (lane.store.clone(), self.model.home.clone());
-            self.panel = Some(Panel::restore(path, store, from.id, from.time, &home));
+            self.open(RestorePanel::open(path, store, from.id, from.time, &home));
         }
     }
 
@@ -344,8 +347,8 @@ impl App {
             false => super::screens::listed_path(&self.model),
         };
         if let Some(path) = path {
-            self.model.ask(Request::Explain { plan: lane.name.clone(), path: path.clone() });
-            self.panel = Some(Panel::Why { path, reasons: None });
+            let plan = lane.name.clone();
+            self.open(WhyPanel::open(plan, path));
         }
     }
 
@@ -368,21 +371,9 @@ impl App {
         };
         let take = row.facts.change == skellin_engine::Change::Skipped;
         let is_directory = row.facts.kind == Kind::Directory;
-        let panel = RulePanel::new(plan.name.clone(), source, row.path.clone(), is_directory, take);
-        self.panel = Some(match panel {
-            Ok(mut panel) => {
-                let request = panel.ask();
-                self.model.ask(request);
-                Panel::Rule(Box::new(panel))
-            }
-            Err(what) => Panel::Trouble(Trouble {
-                what,
-                hint: None,
-                passphrase: None,
-                damage: false,
-                new_host: false,
-            }),
-        });
+        let opened =
+            RulePanel::open(plan.name.clone(), source, row.path.clone(), is_directory, take);
+        self.open(opened.unwrap_or_else(|what| Opened::of(TroublePanel(Trouble::of_words(what)))));
     }
 
     fn stop_run(&mut self) {
@@ -398,10 +389,10 @@ impl App {
         match event.kind {
             MouseEventKind::Down(MouseButton::Left) => match target {
                 Some(Target::Do(action)) => {
-                    if let Some(step) = self.click_in_panel(action) {
-                        return step;
+                    // The screen below is not reached through a panel.
+                    if self.panel.is_none() {
+                        return self.act(action);
                     }
-                    return self.act(action);
                 }
                 Some(_) if self.panel.is_some() => self.click_panel(target),
                 Some(Target::Lane(lane)) => self.model.choose_lane(lane),
@@ -422,8 +413,9 @@ impl App {
             },
             MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
                 let down = event.kind == MouseEventKind::ScrollDown;
-                if self.panel.is_some() {
-                    return self.panel_wheel(if down { WHEEL } else { -WHEEL });
+                if let Some(panel) = &mut self.panel {
+                    panel.scroll(if down { WHEEL } else { -WHEEL });
+                    return Step::GoOn;
                 }
                 match target {
                     Some(Target::Moment { .. }) => {

@@ -6,7 +6,12 @@ use crossbeam_channel::Sender;
 use ratatui::crossterm::event::KeyEvent;
 use skellin_engine::{Cancel, Configuration};
 
-use super::{lanes::Work, model::Model, panels::Panel, worker::Request};
+use super::{
+    lanes::Work,
+    model::Model,
+    panels::{Panel, UnlockPanel},
+    worker::Request,
+};
 
 /// Whether the application goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -18,7 +23,7 @@ pub(super) enum Step {
 /// Everything.
 pub(super) struct App {
     pub model: Model,
-    pub panel: Option<Panel>,
+    pub panel: Option<Box<dyn Panel>>,
     pub ahead: VecDeque<KeyEvent>,
     /// When the stores were listed last, in milliseconds since 1970.
     pub listed: i64,
@@ -46,7 +51,7 @@ impl App {
         if let Some(need) = self.model.need.take()
             && self.panel.is_none()
         {
-            self.panel = Some(Panel::passphrase(need.plan, need.store, need.wrong));
+            self.panel = Some(Box::new(UnlockPanel::new(need.plan, need.store, need.wrong)));
         }
     }
 
@@ -59,7 +64,7 @@ impl App {
             }
             _ => None,
         });
-        runs.chain(self.panel.as_ref().and_then(Panel::under_way)).collect()
+        runs.chain(self.panel.as_ref().and_then(|panel| panel.under_way())).collect()
     }
 
     /// Stops everything and closes when it has ended.

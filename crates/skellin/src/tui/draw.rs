@@ -10,21 +10,21 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{
     app::App,
+    drawn::Drawn,
     health,
     hits::Target,
     keys::{self, Action},
     lanes::Work,
     model::{Cursor, Model, Screen},
-    panels::{self, Panel},
+    panels::{Panel, Room},
     ribbon, screens,
 };
 use crate::words::{self, fit};
 
 /// Draws everything.
-pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
+pub(super) fn frame(frame: &mut Frame<'_>, app: &App) -> Drawn {
     let App { model: app, panel, ahead, .. } = app;
-    let ahead = ahead.len();
-    app.hits.clear();
+    let (ahead, mut drawn) = (ahead.len(), Drawn::default());
     let area = frame.area();
     let has_ribbon = !app.lanes.is_empty();
     let height = if has_ribbon { ribbon::height(app, area.height) } else { 0 };
@@ -38,25 +38,26 @@ pub(super) fn frame(frame: &mut Frame<'_>, app: &mut App) {
     .areas(area);
     frame.render_widget(health::top_line(app, top.width.into()), top);
     if has_ribbon {
-        ribbon::draw(frame, app, lanes);
-        title_line(frame, app, title);
+        ribbon::draw(frame, app, &mut drawn, lanes);
+        title_line(frame, app, &mut drawn, title);
     }
-    screens::draw(frame, app, body);
+    screens::draw(frame, app, &mut drawn, body);
     if let Some(panel) = panel {
-        panels::draw(frame, panel, app, area, body);
+        panel.draw(frame, app, &mut drawn, Room { whole: area, body });
     }
-    hint_line(frame, app, panel.as_ref(), ahead, hints);
+    hint_line(frame, app, &mut drawn, panel.as_deref(), ahead, hints);
     // Whoever wrote what is shown, it does nothing to the terminal but stand there.
     for cell in &mut frame.buffer_mut().content {
         if cell.symbol().chars().any(words::is_harmful) {
             cell.set_symbol("·");
         }
     }
+    drawn
 }
 
 /// Tense, plan and moment on the left, as much as there is room for, whole or not at all; the
 /// screens that are about no moment on the right.
-fn title_line(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+fn title_line(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let theme = app.theme;
     let name = match (app.screen, app.cursor) {
         (Screen::Stores, _) => "Stores",
@@ -97,7 +98,7 @@ fn title_line(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     for (tab, action) in tabs {
         let is_here = tab == name;
         let style = if is_here { theme.strong() } else { theme.quiet() };
-        app.hits.add(Rect { x, width: tab.len() as u16 + 2, ..area }, Target::Do(action));
+        drawn.hit(Rect { x, width: tab.len() as u16 + 2, ..area }, Target::Do(action));
         spans.push(Span::styled(format!(" {tab} "), style));
         x += tab.len() as u16 + 2;
     }
@@ -112,8 +113,9 @@ fn is_guarded(lane: &super::lanes::Lane) -> bool {
 /// The keys that matter here, as many as there is room for; each can be clicked.
 fn hint_line(
     frame: &mut Frame<'_>,
-    app: &mut Model,
-    panel: Option<&Panel>,
+    app: &Model,
+    drawn: &mut Drawn,
+    panel: Option<&dyn Panel>,
     ahead: usize,
     area: Rect,
 ) {
@@ -130,7 +132,7 @@ fn hint_line(
     }
     let place = app.place();
     let pairs: Vec<(&str, &str, Option<Action>)> = match panel {
-        Some(panel) => panel.hints().into_iter().map(|(key, says)| (key, says, None)).collect(),
+        Some(panel) => panel.hints(app).into_iter().map(|(key, says)| (key, says, None)).collect(),
         None if app.lanes.is_empty() && app.screen == Screen::Ribbon => vec![
             ("a", "new plan", Some(Action::NewPlan)),
             ("s", "Stores", Some(Action::Stores)),
@@ -192,7 +194,7 @@ fn hint_line(
     let mut add = |pair: (&'static str, &'static str, Option<Action>), used: &mut usize| {
         if let Some(action) = pair.2 {
             let x = area.x + *used as u16;
-            app.hits.add(Rect { x, width: length(&pair) as u16, ..area }, Target::Do(action));
+            drawn.hit(Rect { x, width: length(&pair) as u16, ..area }, Target::Do(action));
         }
         *used += length(&pair);
         spans.push(Span::styled(pair.0, theme.strong()));

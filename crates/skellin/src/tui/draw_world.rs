@@ -74,7 +74,9 @@ pub(super) fn app() -> (App, Receiver<Request>) {
 
 pub(super) fn draw(app: &mut App, columns: u16, rows: u16) -> Vec<String> {
     let mut terminal = Terminal::new(TestBackend::new(columns, rows)).expect("a terminal");
-    terminal.draw(|frame| crate::tui::draw::frame(frame, app)).expect("draws");
+    let mut drawn = crate::tui::drawn::Drawn::default();
+    terminal.draw(|frame| drawn = crate::tui::draw::frame(frame, app)).expect("draws");
+    app.model.was_drawn(drawn);
     let buffer = terminal.backend().buffer().clone();
     let lines = (0..rows)
         .map(|row| (0..columns).map(|column| buffer[(column, row)].symbol()).collect::<String>());

@@ -24,10 +24,6 @@ pub(super) enum Target {
 pub(super) struct Hits(Vec<(Rect, Target)>);
 
 impl Hits {
-    pub fn clear(&mut self) {
-        self.0.clear();
-    }
-
     pub fn add(&mut self, area: Rect, target: Target) {
         self.0.push((area, target));
     }

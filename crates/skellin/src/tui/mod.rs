@@ -9,6 +9,7 @@ mod counting;
 mod draw;
 #[cfg(test)]
 mod draw_world;
+mod drawn;
 mod health;
 mod hits;
 mod keys;
@@ -43,6 +44,7 @@ use skellin_engine::{Configuration, EngineError};
 
 use crate::exit::Exit;
 use app::{App, Step};
+use drawn::Drawn;
 use terminal::Terminal;
 
 /// The clock on the screen goes on after this time, also if nothing happens.
@@ -98,7 +100,9 @@ fn run(
 ) -> std::io::Result<Option<i32>> {
     let (mut signal, mut ticked) = (None, Instant::now());
     loop {
-        terminal.draw(|frame| draw::frame(frame, app))?;
+        let mut drawn = Drawn::default();
+        terminal.draw(|frame| drawn = draw::frame(frame, app))?;
+        app.model.was_drawn(drawn);
         let pause = if app.under_way().is_empty() { MINUTE } else { SECOND };
         let first = match messages.recv_timeout(pause.saturating_sub(ticked.elapsed())) {
             Ok(first) => Some(first),

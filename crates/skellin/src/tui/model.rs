@@ -51,13 +51,11 @@ impl List {
         self.selected = self.selected.saturating_add_signed(by).min(length.saturating_sub(1));
     }
 
-    /// The rows to draw.
-    pub fn window(&mut self, height: usize, length: usize) -> std::ops::Range<usize> {
-        self.height = height.max(1);
-        self.selected = self.selected.min(length.saturating_sub(1));
-        let least = (self.selected + 1).saturating_sub(self.height);
-        self.offset = self.offset.clamp(least, self.selected);
-        self.offset..length.min(self.offset + self.height)
+    /// The rows to draw, if so many fit: from where it stood on, but with the selected one.
+    pub fn rows(&self, height: usize, length: usize) -> std::ops::Range<usize> {
+        let (height, selected) = (height.max(1), self.selected.min(length.saturating_sub(1)));
+        let first = self.offset.clamp((selected + 1).saturating_sub(height), selected);
+        first..length.min(first + height)
     }
 }
 
@@ -147,7 +145,7 @@ pub(super) struct Model {
     /// The newest tree that was asked for, and the newest study of versions.
     pub(super) ticket: u64,
     studies: u64,
-    jobs: u64,
+    jobs: std::cell::Cell<u64>,
     worker: Sender<Request>,
 }
 
@@ -197,7 +195,7 @@ impl Model {
             closing: false,
             ticket: 0,
             studies: 0,
-            jobs: 0,
+            jobs: std::cell::Cell::new(0),
             worker,
         };
         model.configure(configuration);
@@ -209,9 +207,10 @@ impl Model {
         let _ = self.worker.send(request);
     }
 
-    pub(super) fn next_job(&mut self) -> u64 {
-        self.jobs += 1;
-        self.jobs
+    /// A number that nothing else under way has.
+    pub(super) fn next_job(&self) -> u64 {
+        self.jobs.set(self.jobs.get() + 1);
+        self.jobs.get()
     }
 
     /// Takes the plans of a configuration; what was known of them before stays.

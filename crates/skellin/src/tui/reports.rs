@@ -7,7 +7,7 @@ use super::{
     keys::Place,
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Study},
-    panels::Panel,
+    panels::TroublePanel,
     watch::Changed,
     worker::{Group, JobEnd, Report, Request, Trouble},
 };
@@ -92,12 +92,27 @@ impl App {
             }
             Report::Stores(stores) => self.model.stores = Some(stores),
             Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
-            Report::Configuration(Err(trouble)) => self.panel = Some(Panel::Trouble(trouble)),
-            Report::Looked { .. }
+            Report::Configuration(Err(trouble)) => self.fail(trouble),
+            Report::PlanChanged { plan, texts: Ok((was, became)) } => {
+                // Whatever was asked about the plan as it was is over.
+                self.panel = None;
+                self.model.undo = Some((plan, was, became));
+                self.model.forget_tree();
+                self.model.ask(Request::Configuration);
+            }
+            Report::PlanChanged { plan, texts: Err(trouble) } => {
+                let report = Report::PlanChanged { plan, texts: Err(trouble.clone()) };
+                if self.panel_report(report).is_some() {
+                    self.fail(trouble);
+                }
+            }
+            Report::Event { job, event } => self.take_event(job, event),
+            Report::Ended { job, end } => return self.take_end(job, end),
+            // What a panel asked for that is not open any more is of no use to anybody.
+            report @ (Report::Looked { .. }
             | Report::Explained { .. }
             | Report::Effect { .. }
             | Report::Weighed { .. }
-            | Report::PlanChanged { .. }
             | Report::ReachStep { .. }
             | Report::Reached { .. }
             | Report::Local(..)
@@ -110,13 +125,13 @@ impl App {
             | Report::StoreMade(_)
             | Report::Entry { .. }
             | Report::Told { .. }
-            | Report::Saved(_) => {
-                self.panel_report(report);
-            }
-            Report::Event { job, event } => self.take_event(job, event),
-            Report::Ended { job, end } => return self.take_end(job, end),
+            | Report::Saved(_)) => drop(self.panel_report(report)),
         }
         Step::GoOn
+    }
+
+    fn fail(&mut self, trouble: Trouble) {
+        self.panel = Some(Box::new(TroublePanel(trouble)));
     }
 
     fn take_listing(&mut self, store: &str, groups: Result<Vec<Group>, Trouble>) {
@@ -191,7 +206,8 @@ impl App {
             .iter_mut()
             .find(|lane| matches!(&lane.work, Work::Going { job: going, .. } if *going == job));
         let Some(Lane { work: Work::Going { progress, exceptions, notes, .. }, .. }) = lane else {
-            return self.panel_event(job, event);
+            let _ = self.panel_report(Report::Event { job, event });
+            return;
         };
         match event {
             Event::Progress(latest) => *progress = latest,
@@ -234,7 +250,10 @@ impl App {
                     self.model.ask(Request::Examine);
                 }
             }
-            (_, end) => self.panel_end(job, end),
+            (_, end) => {
+                let _ = self.panel_report(Report::Ended { job, end });
+                self.model.ask(Request::Journal);
+            }
         }
         if self.model.closing && self.under_way().is_empty() {
             return Step::Close;

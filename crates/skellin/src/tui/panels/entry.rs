@@ -11,11 +11,14 @@ use ratatui::{
 use skellin_engine::{Exception, JournalEntry, Outcome, StepRecord, Work, remedy, restore_remedy};
 use unicode_width::UnicodeWidthStr;
 
-use super::answer::Answer;
+use super::panel::{
+    Answer, BACK, Heard, Hint, Key, Opened, Panel, Room, SCROLL, Scrolled, hints, key, meaning,
+};
 use crate::{
     tui::{
+        drawn::Drawn,
         model::Model,
-        worker::{Details, Trouble},
+        worker::{Details, Report, Request, Trouble},
     },
     words::{self, fit},
 };
@@ -28,29 +31,22 @@ const TOOK: usize = 11;
 
 /// An entry, and what is known of it.
 pub(in crate::tui) struct EntryPanel {
-    pub entry: JournalEntry,
+    entry: JournalEntry,
     details: Option<Result<Details, Trouble>>,
-    offset: usize,
+    scrolled: Scrolled,
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Show,
+}
+
+const KEYS: &[Key<Act>] = &[key(&[KeyCode::Enter], "Enter", Act::Show, "show snapshot")];
+
 impl EntryPanel {
-    pub fn new(entry: JournalEntry) -> Self {
-        Self { entry, details: None, offset: 0 }
-    }
-
-    pub fn take(&mut self, id: i64, details: Result<Details, Trouble>) {
-        if self.entry.id == id {
-            self.details = Some(details);
-        }
-    }
-
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        let mut hints = vec![("↑↓", "more")];
-        if self.leads_to().is_some() {
-            hints.push(("Enter", "show snapshot"));
-        }
-        hints.push(("Esc", "back"));
-        hints
+    pub fn open(entry: JournalEntry) -> Opened {
+        let request = Request::Entry(entry.id);
+        Opened::asking(Self { entry, details: None, scrolled: Scrolled::default() }, request)
     }
 
     /// The plan and the moment of its snapshot, if it made one.
@@ -59,29 +55,11 @@ impl EntryPanel {
         Some((self.entry.plan.clone()?, self.entry.started))
     }
 
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
-        match key.code {
-            KeyCode::Down => self.offset += 1,
-            KeyCode::PageDown => self.offset += 10,
-            KeyCode::Up => self.offset = self.offset.saturating_sub(1),
-            KeyCode::PageUp => self.offset = self.offset.saturating_sub(10),
-            KeyCode::Enter => {
-                return match self.leads_to() {
-                    Some((plan, time)) => Answer::Snapshot { plan, time },
-                    None => Answer::Stay,
-                };
-            }
-            _ => return Answer::Dismiss,
-        }
-        Answer::Stay
-    }
-
-    /// It takes the place of the screen.
-    pub fn draw(&self, frame: &mut Frame<'_>, app: &Model, area: Rect) {
+    fn show(&self, frame: &mut Frame<'_>, app: &Model, area: Rect) {
         let width = usize::from(area.width);
         let lines = self.lines(app, width);
         let height = usize::from(area.height);
-        let first = self.offset.min(lines.len().saturating_sub(height));
+        let first = self.scrolled.first(height, lines.len());
         let shown: Vec<Line<'static>> = lines.into_iter().skip(first).take(height).collect();
         frame.render_widget(Clear, area);
         frame.render_widget(Text::from(shown), area);
@@ -191,6 +169,48 @@ impl EntryPanel {
                 ]));
             }
         }
+    }
+}
+
+impl Panel for EntryPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        let mut told = hints(SCROLL);
+        if self.leads_to().is_some() {
+            told.extend(hints(KEYS));
+        }
+        told.push(BACK);
+        told
+    }
+
+    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
+        if let Some(lines) = meaning(SCROLL, key) {
+            self.scrolled.by(lines);
+            return Answer::Stay;
+        }
+        match (meaning(KEYS, key), self.leads_to()) {
+            (Some(Act::Show), Some((plan, time))) => Answer::Snapshot { plan, time },
+            (Some(Act::Show), None) => Answer::Stay,
+            (None, _) => Answer::Dismiss,
+        }
+    }
+
+    fn scroll(&mut self, lines: isize) {
+        self.scrolled.by(lines);
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Entry { id, details } if id == self.entry.id => {
+                self.details = Some(details);
+                Heard::Taken(Answer::Stay)
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    /// It takes the place of the screen.
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        self.show(frame, app, room.body);
     }
 }
 

@@ -1,6 +1,7 @@
 //! Finding what to do: words are typed, and what fits them is offered, be it an action, a plan or
 //! a moment.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     crossterm::event::{KeyCode, KeyEvent},
@@ -9,7 +10,11 @@ use ratatui::{
     widgets::Clear,
 };
 
-use super::{answer::Answer, moment, text_field::TextField};
+use super::{
+    ToldPanel, moment,
+    panel::{Answer, Hint, Key, Panel, Room, hints, key, meaning},
+    text_field::TextField,
+};
 use crate::{
     meanings,
     tui::{
@@ -25,7 +30,7 @@ const MOST: usize = 12;
 
 /// The words being typed.
 #[derive(Default)]
-pub(in crate::tui) struct Finder {
+pub(in crate::tui) struct FinderPanel {
     typed: TextField,
     chosen: usize,
 }
@@ -44,7 +49,22 @@ enum Lead {
     Tell(String),
 }
 
-impl Finder {
+#[derive(Clone, Copy)]
+enum Act {
+    Up,
+    Down,
+    Run,
+    Leave,
+}
+
+const KEYS: &[Key<Act>] = &[
+    key(&[KeyCode::Up], "↑↓", Act::Up, "choose"),
+    key(&[KeyCode::Down], "", Act::Down, ""),
+    key(&[KeyCode::Enter], "Enter", Act::Run, "run"),
+    key(&[KeyCode::Esc], "Esc", Act::Leave, "back"),
+];
+
+impl FinderPanel {
     fn offers(&self, app: &Model) -> Vec<Offer> {
         let text = self.typed.text().to_lowercase();
         let words: Vec<&str> = text.split_whitespace().collect();
@@ -102,35 +122,8 @@ impl Finder {
         offers
     }
 
-    pub fn choose(&mut self, entry: usize) {
-        self.chosen = entry;
-    }
-
-    pub fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
-        let offers = self.offers(app);
-        match key.code {
-            KeyCode::Esc => return Answer::Dismiss,
-            KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
-            KeyCode::Down => self.chosen = (self.chosen + 1).min(offers.len().saturating_sub(1)),
-            KeyCode::Enter => {
-                return match offers.get(self.chosen).map(|offer| &offer.leads) {
-                    Some(Lead::Do(action)) => Answer::Do(*action),
-                    Some(Lead::Lane(lane)) => Answer::Lane(*lane),
-                    Some(Lead::Moment(time)) => Answer::Moment(*time),
-                    Some(Lead::Tell(channel)) => Answer::Tell(channel.clone()),
-                    None => Answer::Stay,
-                };
-            }
-            _ => {
-                self.typed.key(key);
-                self.chosen = 0;
-            }
-        }
-        Answer::Stay
-    }
-
     /// It grows out of the hint line, upwards.
-    pub fn draw(&self, frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+    fn show(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
         let theme = app.theme;
         let offers = self.offers(app);
         let rows =
@@ -150,14 +143,15 @@ impl Finder {
             Span::styled(head, theme.strong()),
             Span::styled("─".repeat(width.saturating_sub(head.len() + 1)), theme.quiet()),
         ])];
-        let first = (self.chosen + 1).saturating_sub(rows);
+        let chosen = self.chosen.min(offers.len().saturating_sub(1));
+        let first = (chosen + 1).saturating_sub(rows);
         for (number, offer) in offers.iter().enumerate().skip(first).take(rows) {
             let text = fit(&format!("   {:<10} {}", offer.key, offer.says), width);
             let style =
-                if number == self.chosen { theme.cursor() } else { ratatui::style::Style::new() };
+                if number == chosen { theme.cursor() } else { ratatui::style::Style::new() };
             lines.push(Line::styled(format!("{text:<width$}"), style));
             let row = place.y + lines.len() as u16 - 1;
-            app.hits.add(Rect { y: row, height: 1, ..place }, Target::Entry(number));
+            drawn.hit(Rect { y: row, height: 1, ..place }, Target::Entry(number));
         }
         if offers.is_empty() {
             lines.push(Line::styled("   nothing matches", theme.quiet()));
@@ -167,5 +161,55 @@ impl Finder {
             Span::styled(self.typed.shown(true), theme.strong()),
         ]));
         frame.render_widget(Text::from(lines), place);
+    }
+}
+
+impl Panel for FinderPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(KEYS)
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        let offers = self.offers(app);
+        match meaning(KEYS, key) {
+            Some(Act::Leave) => return Answer::Dismiss,
+            Some(Act::Up) => self.chosen = self.chosen.saturating_sub(1),
+            Some(Act::Down) => {
+                self.chosen = (self.chosen + 1).min(offers.len().saturating_sub(1));
+            }
+            Some(Act::Run) => {
+                return match offers.get(self.chosen).map(|offer| &offer.leads) {
+                    Some(Lead::Do(action)) => Answer::Do(*action),
+                    Some(Lead::Lane(lane)) => Answer::Lane(*lane),
+                    Some(Lead::Moment(time)) => Answer::Moment(*time),
+                    Some(Lead::Tell(channel)) => Answer::Turn(ToldPanel::open(channel.clone())),
+                    None => Answer::Stay,
+                };
+            }
+            None => {
+                self.typed.key(key);
+                self.chosen = 0;
+            }
+        }
+        Answer::Stay
+    }
+
+    fn paste(&mut self, text: &str) -> Answer {
+        self.typed.insert(text);
+        self.chosen = 0;
+        Answer::Stay
+    }
+
+    fn choose(&mut self, entry: usize) {
+        self.chosen = entry;
+    }
+
+    fn scroll(&mut self, lines: isize) {
+        // What lies beyond the last is brought back where it is drawn and chosen.
+        self.chosen = self.chosen.saturating_add_signed(lines.signum());
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, room: Room) {
+        self.show(frame, app, drawn, room.whole);
     }
 }

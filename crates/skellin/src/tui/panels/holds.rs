@@ -1,39 +1,42 @@
 //! What lies at a store's place, folder by folder.
 
-use ratatui::text::{Line, Span};
+use ratatui::{
+    Frame,
+    crossterm::event::KeyEvent,
+    text::{Line, Span},
+};
 use skellin_store::Holding;
 
+use super::{
+    panel::{Answer, BACK, Heard, Hint, Opened, Panel, Room},
+    popup::{popup, trouble_lines},
+};
 use crate::{
-    tui::{model::Model, worker::Trouble},
+    tui::{
+        drawn::Drawn,
+        model::Model,
+        worker::{Report, Request, Trouble},
+    },
     words,
 };
 
 /// What lies there, once it was listed.
 pub(in crate::tui) struct HoldsPanel {
-    pub store: String,
+    store: String,
     found: Option<Result<Vec<Holding>, Trouble>>,
 }
 
 impl HoldsPanel {
-    pub fn new(store: String) -> Self {
-        Self { store, found: None }
+    pub fn open(store: String) -> Opened {
+        let request = Request::Holds(store.clone());
+        Opened::asking(Self { store, found: None }, request)
     }
 
-    pub fn take(&mut self, store: &str, found: Result<Vec<Holding>, Trouble>) {
-        if self.store == store {
-            self.found = Some(found);
-        }
-    }
-
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let holdings = match &self.found {
             None => return vec![Line::styled("loading …", theme.quiet())],
-            Some(Err(trouble)) => {
-                let mut lines = vec![Line::styled(format!("✕ {}", trouble.what), theme.wrong())];
-                lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-                return lines;
-            }
+            Some(Err(trouble)) => return trouble_lines(app, trouble),
             Some(Ok(holdings)) => holdings,
         };
         let head = format!("{:<12}{:>9}{:>11}", "folder", "objects", "bytes");
@@ -57,5 +60,30 @@ impl HoldsPanel {
             theme.strong(),
         ));
         lines
+    }
+}
+
+impl Panel for HoldsPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        vec![BACK]
+    }
+
+    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
+        Answer::Dismiss
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Holds { store, found } if store == self.store => {
+                self.found = Some(found);
+                Heard::Taken(Answer::Stay)
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        let title = format!(" Content of {} ", self.store);
+        popup(frame, app, &title, self.lines(app), room.whole, 96);
     }
 }

@@ -9,33 +9,51 @@ use ratatui::{
 };
 use skellin_store::RunId;
 
-use super::answer::Answer;
+use super::panel::{Answer, BACK, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning};
 use crate::{
     tui::{
+        drawn::Drawn,
         model::Model,
-        worker::{Looked, Trouble},
+        worker::{Looked, Report, Request, Trouble},
     },
     words::{self, fit},
 };
 
 /// A look into a file.
-pub(in crate::tui) struct Look {
-    pub path: Vec<u8>,
-    pub snapshot: RunId,
+pub(in crate::tui) struct LookPanel {
+    path: Vec<u8>,
+    snapshot: RunId,
     time: i64,
     looked: Option<Result<Looked, Trouble>>,
     offset: usize,
 }
 
-impl Look {
-    pub fn new(path: Vec<u8>, snapshot: RunId, time: i64) -> Self {
-        Self { path, snapshot, time, looked: None, offset: 0 }
-    }
+#[derive(Clone, Copy)]
+enum Act {
+    Lines(isize),
+    First,
+    Last,
+    Version { later: bool },
+}
 
-    pub fn take(&mut self, path: &[u8], snapshot: RunId, looked: Result<Looked, Trouble>) {
-        if self.path == path && self.snapshot == snapshot {
-            self.looked = Some(looked);
-        }
+/// A page, in lines.
+const PAGE: isize = 20;
+
+const KEYS: &[Key<Act>] = &[
+    key(&[KeyCode::Down], "↑↓", Act::Lines(1), "lines"),
+    key(&[KeyCode::Up], "", Act::Lines(-1), ""),
+    key(&[KeyCode::PageDown, KeyCode::Char(' ')], "", Act::Lines(PAGE), ""),
+    key(&[KeyCode::PageUp], "", Act::Lines(-PAGE), ""),
+    key(&[KeyCode::Home], "", Act::First, ""),
+    key(&[KeyCode::End], "", Act::Last, ""),
+    key(&[KeyCode::Char('v')], "v V", Act::Version { later: false }, "previous, next version"),
+    key(&[KeyCode::Char('V')], "", Act::Version { later: true }, ""),
+];
+
+impl LookPanel {
+    pub fn open(path: Vec<u8>, store: String, snapshot: RunId, time: i64) -> Opened {
+        let request = Request::Look { store, snapshot, path: path.clone() };
+        Opened::asking(Self { path, snapshot, time, looked: None, offset: 0 }, request)
     }
 
     fn length(&self) -> usize {
@@ -45,36 +63,12 @@ impl Look {
         }
     }
 
-    /// Whether what a key is about is still being read.
-    pub fn has_to_wait(&self, code: KeyCode, app: &Model) -> bool {
-        match code {
-            KeyCode::Down | KeyCode::PageDown | KeyCode::End | KeyCode::Char(' ') => {
-                self.looked.is_none()
-            }
-            KeyCode::Char('v' | 'V') => app.is_studying(),
-            _ => false,
-        }
-    }
-
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
+    fn go(&mut self, lines: isize) {
         let last = self.length().saturating_sub(1);
-        let page = 20;
-        self.offset = match key.code {
-            KeyCode::Up => self.offset.saturating_sub(1),
-            KeyCode::Down => self.offset + 1,
-            KeyCode::PageUp => self.offset.saturating_sub(page),
-            KeyCode::PageDown | KeyCode::Char(' ') => self.offset + page,
-            KeyCode::Home => 0,
-            KeyCode::End => last,
-            KeyCode::Char('v') => return Answer::Version { later: false },
-            KeyCode::Char('V') => return Answer::Version { later: true },
-            _ => return Answer::Dismiss,
-        }
-        .min(last);
-        Answer::Stay
+        self.offset = self.offset.saturating_add_signed(lines).min(last);
     }
 
-    pub fn draw(&self, frame: &mut Frame<'_>, app: &Model, area: Rect) {
+    fn show(&self, frame: &mut Frame<'_>, app: &Model, area: Rect) {
         frame.render_widget(Clear, area);
         let theme = app.theme;
         let width = usize::from(area.width);
@@ -134,6 +128,58 @@ impl Look {
         }
         lines.push(Line::styled(fit(&foot, width), theme.quiet()));
         frame.render_widget(Text::from(lines), area);
+    }
+}
+
+impl Panel for LookPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(KEYS).into_iter().chain([BACK]).collect()
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        match meaning(KEYS, key) {
+            Some(Act::Lines(lines)) => self.go(lines),
+            Some(Act::First) => self.offset = 0,
+            Some(Act::Last) => self.offset = self.length().saturating_sub(1),
+            Some(Act::Version { later }) => {
+                return match app.neighbour(&self.path, self.snapshot, later) {
+                    Some((snapshot, time, store)) => {
+                        Answer::Turn(Self::open(self.path.clone(), store, snapshot, time))
+                    }
+                    None => Answer::Stay,
+                };
+            }
+            None => return Answer::Dismiss,
+        }
+        Answer::Stay
+    }
+
+    fn scroll(&mut self, lines: isize) {
+        self.go(lines);
+    }
+
+    fn has_to_wait(&self, key: KeyEvent, app: &Model) -> bool {
+        match meaning(KEYS, key) {
+            Some(Act::Lines(1..) | Act::Last) => self.looked.is_none(),
+            Some(Act::Version { .. }) => app.is_studying(),
+            _ => false,
+        }
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Looked { path, snapshot, looked }
+                if path == self.path && snapshot == self.snapshot =>
+            {
+                self.looked = Some(looked);
+                Heard::Taken(Answer::Stay)
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        self.show(frame, app, room.body);
     }
 }
 

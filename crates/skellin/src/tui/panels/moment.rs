@@ -2,22 +2,41 @@
 
 use jiff::Timestamp;
 use ratatui::{
+    Frame,
     crossterm::event::{KeyCode, KeyEvent},
     text::{Line, Span},
 };
 use skellin_plan::When;
 
-use super::{answer::Answer, text_field::TextField};
-use crate::{tui::model::Model, words};
+use super::{
+    panel::{Answer, Hint, Key, Panel, Room, hints, key, meaning},
+    popup::popup,
+    text_field::TextField,
+};
+use crate::{
+    tui::{drawn::Drawn, model::Model},
+    words,
+};
 
 /// The moment being typed.
 #[derive(Default)]
-pub(in crate::tui) struct GoTo {
+pub(in crate::tui) struct GoToPanel {
     typed: TextField,
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Go,
+    Leave,
+}
+
+const KEYS: &[Key<Act>] = &[
+    key(&[KeyCode::Enter], "Enter", Act::Go, "go"),
+    key(&[KeyCode::Esc], "Esc", Act::Leave, "back"),
+];
+
 /// The moment a text means, in milliseconds since 1970.
-pub(in crate::tui) fn parse(text: &str, now: i64) -> Option<i64> {
+pub(super) fn parse(text: &str, now: i64) -> Option<i64> {
     let now = Timestamp::from_millisecond(now).ok()?;
     match When::parse(text, now, &words::zone()).ok()? {
         When::Newest => Some(now.as_millisecond()),
@@ -25,22 +44,37 @@ pub(in crate::tui) fn parse(text: &str, now: i64) -> Option<i64> {
     }
 }
 
-impl GoTo {
-    pub fn key(&mut self, key: KeyEvent, now: i64) -> Answer {
-        match key.code {
-            KeyCode::Esc => Answer::Dismiss,
-            KeyCode::Enter => match parse(&self.typed.text(), now) {
+impl Panel for GoToPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(KEYS)
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        match meaning(KEYS, key) {
+            Some(Act::Leave) => Answer::Dismiss,
+            Some(Act::Go) => match parse(&self.typed.text(), app.now) {
                 Some(moment) => Answer::Moment(moment),
                 None => Answer::Stay,
             },
-            _ => {
+            None => {
                 self.typed.key(key);
                 Answer::Stay
             }
         }
     }
 
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn paste(&mut self, text: &str) -> Answer {
+        self.typed.insert(text);
+        Answer::Stay
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        popup(frame, app, " Go to a time ", self.lines(app), room.whole, 96);
+    }
+}
+
+impl GoToPanel {
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let text = self.typed.text();
         let meant = parse(&text, app.now);

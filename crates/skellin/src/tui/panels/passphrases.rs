@@ -1,6 +1,7 @@
 //! The passphrases of a store: listed, added, changed, revoked.
 
 use ratatui::{
+    Frame,
     crossterm::event::{KeyCode, KeyEvent},
     style::Style,
     text::{Line, Span},
@@ -8,11 +9,16 @@ use ratatui::{
 use skellin_engine::{Passphrase, weakness};
 use skellin_store::PassphraseSlot;
 
-use super::{answer::Answer, text_field::TextField};
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    popup::{popup, trouble_lines},
+    text_field::TextField,
+};
 use crate::{
     tui::{
+        drawn::Drawn,
         model::{List, Model},
-        worker::{PassphraseAct, PassphrasesNow, Request, Trouble},
+        worker::{PassphraseAct, PassphrasesNow, Report, Request, Trouble},
     },
     words,
 };
@@ -33,7 +39,7 @@ enum Stage {
 
 /// The passphrases of a store.
 pub(in crate::tui) struct PassphrasesPanel {
-    pub store: String,
+    store: String,
     stage: Stage,
     present: TextField,
     new: TextField,
@@ -45,9 +51,46 @@ pub(in crate::tui) struct PassphrasesPanel {
     done: Option<String>,
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Leave,
+    ToList,
+    Open,
+    Up,
+    Down,
+    Add,
+    Change,
+    Revoke,
+    DoRevoke,
+    Next,
+}
+
+use KeyCode::{BackTab, Char, Down, Enter, Esc, Tab, Up};
+
+const BUSY: &[Key<Act>] = &[key(&[Esc], "Esc", Act::Leave, "back")];
+const ASKING: &[Key<Act>] =
+    &[key(&[Enter], "Enter", Act::Open, "open"), key(&[Esc], "Esc", Act::Leave, "back")];
+const LISTED: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "choose"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Char('a')], "a", Act::Add, "add"),
+    key(&[Char('c')], "c", Act::Change, "change the one in use"),
+    key(&[Char('x')], "x", Act::Revoke, "revoke"),
+    key(&[Esc], "Esc", Act::Leave, "back"),
+];
+const TYPING: &[Key<Act>] = &[
+    key(&[Up, BackTab], "↑↓", Act::Up, "fields"),
+    key(&[Down, Tab], "", Act::Down, ""),
+    key(&[Enter], "Enter", Act::Next, "next, save"),
+    key(&[Esc], "Esc", Act::ToList, "back"),
+];
+const REVOKING: &[Key<Act>] = &[
+    key(&[Char('y')], "y", Act::DoRevoke, "revoke it"),
+    key(&[Esc], "Esc", Act::ToList, "keep it"),
+];
+
 impl PassphrasesPanel {
-    /// With what to ask the worker first.
-    pub fn begin(store: String) -> (Self, Request) {
+    pub fn open(store: String) -> Opened {
         let panel = Self {
             store,
             stage: Stage::Busy,
@@ -61,7 +104,7 @@ impl PassphrasesPanel {
             done: None,
         };
         let request = panel.request(PassphraseAct::List);
-        (panel, request)
+        Opened::asking(panel, request)
     }
 
     fn request(&self, act: PassphraseAct) -> Request {
@@ -71,10 +114,7 @@ impl PassphrasesPanel {
     }
 
     /// What came of what was asked: a word on it, and all there are now.
-    pub fn take(&mut self, store: &str, end: Result<PassphrasesNow, Trouble>) {
-        if store != self.store {
-            return;
-        }
+    fn take(&mut self, end: Result<PassphrasesNow, Trouble>) {
         match end {
             Ok(PassphrasesNow { done, is_replaced, slots }) => {
                 if is_replaced && !self.present.is_empty() {
@@ -96,30 +136,24 @@ impl PassphrasesPanel {
         }
     }
 
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
+    fn keys(&self) -> &'static [Key<Act>] {
         match &self.stage {
-            Stage::Busy => vec![("Esc", "back")],
-            Stage::Asking { .. } => {
-                vec![("Enter", "open"), self.present.reveal_hint(), ("Esc", "back")]
-            }
-            Stage::Listed => vec![
-                ("↑↓", "choose"),
-                ("a", "add"),
-                ("c", "change the one in use"),
-                ("x", "revoke"),
-                ("Esc", "back"),
-            ],
-            Stage::Typing { at, .. } => {
-                let mut hints = vec![("↑↓", "fields"), ("Enter", "next, save")];
-                hints.extend(match at {
-                    0 => Some(self.new.reveal_hint()),
-                    1 => Some(self.again.reveal_hint()),
-                    _ => None,
-                });
-                hints.push(("Esc", "back"));
-                hints
-            }
-            Stage::Revoking => vec![("y", "revoke it"), ("Esc", "keep it")],
+            Stage::Busy => BUSY,
+            Stage::Asking { .. } => ASKING,
+            Stage::Listed => LISTED,
+            Stage::Typing { .. } => TYPING,
+            Stage::Revoking => REVOKING,
+        }
+    }
+
+    /// What is typed into.
+    fn field(&mut self) -> Option<&mut TextField> {
+        match &self.stage {
+            Stage::Asking { .. } => Some(&mut self.present),
+            Stage::Typing { at: 0, .. } => Some(&mut self.new),
+            Stage::Typing { at: 1, .. } => Some(&mut self.again),
+            Stage::Typing { .. } => Some(&mut self.label),
+            Stage::Busy | Stage::Listed | Stage::Revoking => None,
         }
     }
 
@@ -134,55 +168,33 @@ impl PassphrasesPanel {
         (!self.new.is_same(&self.again)).then(|| "the two passphrases differ".to_owned())
     }
 
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
-        match (&mut self.stage, key.code) {
-            (Stage::Busy | Stage::Asking { .. } | Stage::Listed, KeyCode::Esc) => {
-                return Answer::Dismiss;
-            }
-            (Stage::Typing { .. } | Stage::Revoking, KeyCode::Esc) => self.stage = Stage::Listed,
-            (Stage::Busy, _) => {}
-            (Stage::Asking { .. }, KeyCode::Enter) => return self.act(PassphraseAct::List),
-            (Stage::Asking { .. }, _) => drop(self.present.key(key)),
-            (Stage::Listed, KeyCode::Up) => self.list.step(-1, self.slots.len()),
-            (Stage::Listed, KeyCode::Down) => self.list.step(1, self.slots.len()),
-            (Stage::Listed, KeyCode::Char(c @ ('a' | 'c'))) => {
-                self.done = None;
-                self.stage = Stage::Typing { changes: c == 'c', at: 0 };
-            }
-            (Stage::Listed, KeyCode::Char('x')) if !self.slots.is_empty() => {
-                self.done = None;
-                self.stage = Stage::Revoking;
-            }
-            (Stage::Revoking, KeyCode::Char('y')) => {
-                if let Some(id) = self.chosen().map(|slot| slot.id.clone()) {
-                    return self.act(PassphraseAct::Revoke(id));
-                }
-            }
-            (Stage::Typing { at, .. }, KeyCode::Up | KeyCode::BackTab) => {
-                *at = at.saturating_sub(1);
-            }
-            (Stage::Typing { at, .. }, KeyCode::Down | KeyCode::Tab) => *at = (*at + 1).min(2),
-            (Stage::Typing { at, .. }, KeyCode::Enter) if *at < 2 => *at += 1,
-            (Stage::Typing { changes, .. }, KeyCode::Enter) => {
-                let changes = *changes;
-                if self.lacks().is_none() {
-                    let label = Some(self.label.text().trim().to_owned());
-                    let label = label.filter(|label| !label.is_empty());
-                    let new = self.new.passphrase();
-                    return self.act(match changes {
-                        true => PassphraseAct::Change(new, label),
-                        false => PassphraseAct::Add(new, label),
-                    });
-                }
-            }
-            (Stage::Typing { at, .. }, _) => match at {
-                0 => drop(self.new.key(key)),
-                1 => drop(self.again.key(key)),
-                _ => drop(self.label.key(key)),
-            },
-            _ => {}
+    /// The next field, or all is typed.
+    fn go_on(&mut self) -> Answer {
+        let Stage::Typing { changes, at } = &mut self.stage else { return Answer::Stay };
+        if *at < 2 {
+            *at += 1;
+            return Answer::Stay;
         }
-        Answer::Stay
+        let changes = *changes;
+        if self.lacks().is_some() {
+            return Answer::Stay;
+        }
+        let label = Some(self.label.text().trim().to_owned());
+        let label = label.filter(|label| !label.is_empty());
+        let new = self.new.passphrase();
+        self.act(match changes {
+            true => PassphraseAct::Change(new, label),
+            false => PassphraseAct::Add(new, label),
+        })
+    }
+
+    fn step(&mut self, down: bool) {
+        match &mut self.stage {
+            Stage::Typing { at, .. } => {
+                *at = if down { (*at + 1).min(2) } else { at.saturating_sub(1) };
+            }
+            _ => self.list.step(if down { 1 } else { -1 }, self.slots.len()),
+        }
     }
 
     fn act(&mut self, act: PassphraseAct) -> Answer {
@@ -194,7 +206,7 @@ impl PassphrasesPanel {
         self.slots.get(self.list.selected)
     }
 
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let mut lines = Vec::new();
         for (number, slot) in self.slots.iter().enumerate() {
@@ -249,11 +261,78 @@ impl PassphrasesPanel {
                 lines.push(Line::styled(text, theme.wrong()));
             }
         }
-        if let Some(trouble) = &self.trouble {
-            lines.push(Line::styled(format!("✕ {}", trouble.what), theme.wrong()));
-            lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-        }
+        lines.extend(self.trouble.iter().flat_map(|trouble| trouble_lines(app, trouble)));
         lines
+    }
+}
+
+impl Panel for PassphrasesPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        let mut told = hints(self.keys());
+        let reveals = match &self.stage {
+            Stage::Asking { .. } => Some(&self.present),
+            Stage::Typing { at: 0, .. } => Some(&self.new),
+            Stage::Typing { at: 1, .. } => Some(&self.again),
+            _ => None,
+        };
+        if let Some(field) = reveals {
+            told.insert(told.len() - 1, field.reveal_hint());
+        }
+        told
+    }
+
+    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
+        match meaning(self.keys(), key) {
+            Some(Act::Leave) => return Answer::Dismiss,
+            Some(Act::ToList) => self.stage = Stage::Listed,
+            Some(Act::Open) => return self.act(PassphraseAct::List),
+            Some(Act::Up) => self.step(false),
+            Some(Act::Down) => self.step(true),
+            Some(act @ (Act::Add | Act::Change)) => {
+                self.done = None;
+                self.stage = Stage::Typing { changes: matches!(act, Act::Change), at: 0 };
+            }
+            Some(Act::Revoke) => {
+                if !self.slots.is_empty() {
+                    self.done = None;
+                    self.stage = Stage::Revoking;
+                }
+            }
+            Some(Act::DoRevoke) => {
+                if let Some(id) = self.chosen().map(|slot| slot.id.clone()) {
+                    return self.act(PassphraseAct::Revoke(id));
+                }
+            }
+            Some(Act::Next) => return self.go_on(),
+            None => {
+                if let Some(field) = self.field() {
+                    field.key(key);
+                }
+            }
+        }
+        Answer::Stay
+    }
+
+    fn paste(&mut self, text: &str) -> Answer {
+        if let Some(field) = self.field() {
+            field.insert(text);
+        }
+        Answer::Stay
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Passphrases { store, end } if store == self.store => {
+                self.take(end);
+                Heard::Taken(Answer::Stay)
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        let title = format!(" Passphrases of store {} ", self.store);
+        popup(frame, app, &title, self.lines(app), room.whole, 96);
     }
 }
 

@@ -88,6 +88,17 @@ impl PathField {
             }
             _ => drop(self.field.key(key)),
         }
+        self.follow()
+    }
+
+    /// Takes pasted text; what has to be read for it.
+    pub fn insert(&mut self, text: &str) -> Option<Request> {
+        self.field.insert(text);
+        self.follow()
+    }
+
+    /// What has to be read if the path has come to another directory.
+    fn follow(&mut self) -> Option<Request> {
         let (folder, _) = self.parts();
         if folder == self.folder {
             return None;

@@ -1,42 +1,63 @@
 //! The way to a store's place, step by step while it is gone.
 
 use ratatui::{
-    crossterm::event::KeyCode,
+    Frame,
+    crossterm::event::{KeyCode, KeyEvent},
     text::{Line, Span},
 };
 use skellin_engine::ReachStep;
 
-use super::Answer;
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    popup::{popup, trouble_lines},
+};
 use crate::tui::{
+    drawn::Drawn,
     model::Model,
-    worker::{Request, Trouble},
+    worker::{Report, Request, Trouble},
 };
 
 /// A store that is being reached.
 pub(in crate::tui) struct ReachPanel {
-    pub store: String,
+    store: String,
     /// Which attempt its reports belong to.
     number: u64,
     steps: Vec<ReachStep>,
     end: Option<Result<(), Trouble>>,
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Accept,
+    Again,
+    Leave,
+}
+
+const UNDER_WAY: &[Key<Act>] =
+    &[key(&[KeyCode::Esc, KeyCode::Char('q')], "Esc", Act::Leave, "back")];
+const ENDED: &[Key<Act>] = &[
+    key(&[KeyCode::Char('t')], "t", Act::Again, "try again"),
+    key(&[KeyCode::Esc, KeyCode::Char('q')], "Esc", Act::Leave, "back"),
+];
+const NEW_HOST: &[Key<Act>] = &[
+    key(&[KeyCode::Char('k')], "k", Act::Accept, "accept this host key"),
+    key(&[KeyCode::Char('t')], "", Act::Again, ""),
+    key(&[KeyCode::Esc, KeyCode::Char('q')], "Esc", Act::Leave, "back"),
+];
+
 impl ReachPanel {
-    /// A first attempt, and what to ask the worker.
-    pub fn begin(store: String, number: u64, accept: bool) -> (Self, Request) {
+    /// An attempt. `accept`: a host that is not known yet is accepted.
+    pub fn open(app: &Model, store: String, accept: bool) -> Opened {
+        let number = app.next_job();
         let request = Request::Reach { number, store: store.clone(), accept };
-        (Self { store, number, steps: Vec::new(), end: None }, request)
+        Opened::asking(Self { store, number, steps: Vec::new(), end: None }, request)
     }
 
-    pub fn take_step(&mut self, number: u64, step: ReachStep) {
-        if number == self.number {
-            self.steps.push(step);
-        }
-    }
-
-    pub fn take_end(&mut self, number: u64, end: Result<(), Trouble>) {
-        if number == self.number {
-            self.end = Some(end);
+    fn keys(&self) -> &'static [Key<Act>] {
+        match &self.end {
+            None => UNDER_WAY,
+            Some(_) if self.may_accept() => NEW_HOST,
+            Some(_) => ENDED,
         }
     }
 
@@ -45,31 +66,7 @@ impl ReachPanel {
         matches!(&self.end, Some(Err(trouble)) if trouble.new_host)
     }
 
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        let mut hints = vec![("Esc", "back")];
-        if self.may_accept() {
-            hints.insert(0, ("k", "accept this host key"));
-        } else if self.end.is_some() {
-            hints.insert(0, ("t", "try again"));
-        }
-        hints
-    }
-
-    /// Whether what a key is about is still under way.
-    pub fn has_to_wait(&self, code: KeyCode) -> bool {
-        self.end.is_none() && code == KeyCode::Char('t')
-    }
-
-    pub fn key(&self, code: KeyCode) -> Answer {
-        match code {
-            KeyCode::Char('k') if self.may_accept() => Answer::Reach { accept: true },
-            KeyCode::Char('t') if self.end.is_some() => Answer::Reach { accept: false },
-            KeyCode::Esc | KeyCode::Char('q') => Answer::Dismiss,
-            _ => Answer::Stay,
-        }
-    }
-
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let mut lines: Vec<Line<'static>> = self
             .steps
@@ -88,11 +85,49 @@ impl ReachPanel {
                 lines.push(Line::from(""));
                 lines.push(Line::styled("✓ All checks passed.", theme.well()));
             }
-            Some(Err(trouble)) => {
-                lines.push(Line::styled(format!("✕ {}", trouble.what), theme.wrong()));
-                lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-            }
+            Some(Err(trouble)) => lines.extend(trouble_lines(app, trouble)),
         }
         lines
+    }
+}
+
+impl Panel for ReachPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(self.keys())
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        match meaning(self.keys(), key) {
+            Some(act @ (Act::Accept | Act::Again)) => {
+                let accept = matches!(act, Act::Accept);
+                Answer::Turn(Self::open(app, self.store.clone(), accept))
+            }
+            Some(Act::Leave) => Answer::Dismiss,
+            None => Answer::Stay,
+        }
+    }
+
+    fn has_to_wait(&self, key: KeyEvent, _app: &Model) -> bool {
+        self.end.is_none() && matches!(meaning(ENDED, key), Some(Act::Again))
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::ReachStep { number, step } if number == self.number => {
+                self.steps.push(step);
+                Heard::Taken(Answer::Stay)
+            }
+            Report::Reached { number, end } if number == self.number => {
+                let is_there = end.is_ok();
+                self.end = Some(end);
+                Heard::Taken(if is_there { Answer::Refresh } else { Answer::Stay })
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        let title = format!(" Connection test of {} ", self.store);
+        popup(frame, app, &title, self.lines(app), room.whole, 110);
     }
 }

@@ -4,27 +4,33 @@
 use std::{path::PathBuf, time::Duration};
 
 use ratatui::{
+    Frame,
     crossterm::event::{KeyCode, KeyEvent},
     style::Style,
     text::{Line, Span},
 };
-use skellin_engine::{Cancel, Destination, Existing, Progress, Waited};
+use skellin_engine::{Cancel, Destination, Event, Existing, Progress};
 use skellin_plan::FarSource;
 use skellin_store::RunId;
 
-use super::{answer::Answer, text_field::TextField};
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    popup::{popup, trouble_lines},
+    text_field::TextField,
+};
 use crate::{
     tui::{
+        drawn::Drawn,
         model::Model,
         widgets::bar,
-        worker::{RestoreOrder, Restored, Trouble},
+        worker::{JobEnd, Report, Request, RestoreOrder, Restored, Trouble},
     },
     words,
 };
 
 /// A restore from question to end.
 pub(in crate::tui) struct RestorePanel {
-    pub path: Vec<u8>,
+    path: Vec<u8>,
     store: String,
     snapshot: RunId,
     time: i64,
@@ -34,12 +40,12 @@ pub(in crate::tui) struct RestorePanel {
     /// Which of the three questions the keys go to.
     field: usize,
     job: u64,
-    pub stage: Stage,
+    stage: Stage,
     /// What it waits for, once that takes long.
     waited: Option<String>,
 }
 
-pub(in crate::tui) enum Stage {
+enum Stage {
     /// Where to, and what about what is in the way.
     Asking,
     /// The rehearsal is under way.
@@ -52,12 +58,52 @@ pub(in crate::tui) enum Stage {
     Ended(Result<Box<Restored>, Trouble>),
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Leave,
+    Stop,
+    NextField,
+    PreviousField,
+    Change,
+    ChangeBack,
+    DryRun,
+    Restore,
+    Back,
+}
+
+use KeyCode::{BackTab, Backspace, Char, Down, Enter, Esc, Left, Right, Tab, Up};
+
+const ASKING: &[Key<Act>] = &[
+    key(&[Tab, Down], "Tab", Act::NextField, "next field"),
+    key(&[BackTab, Up], "", Act::PreviousField, ""),
+    key(&[Char(' '), Right], "Space", Act::Change, "change"),
+    key(&[Left], "", Act::ChangeBack, ""),
+    key(&[Enter], "Enter", Act::DryRun, "dry run"),
+    key(&[Esc], "Esc", Act::Leave, "leave"),
+];
+/// Where a directory is typed, blanks and arrows are part of that.
+const TYPING: &[Key<Act>] = &[
+    key(&[Tab, Down], "Tab", Act::NextField, "next field"),
+    key(&[BackTab, Up], "", Act::PreviousField, ""),
+    key(&[Enter], "Enter", Act::DryRun, "dry run"),
+    key(&[Esc], "Esc", Act::Leave, "leave"),
+];
+const REHEARSING: &[Key<Act>] = &[key(&[Esc], "Esc", Act::Leave, "leave")];
+const REHEARSED: &[Key<Act>] = &[
+    key(&[Enter], "Enter", Act::Restore, "restore"),
+    key(&[Backspace], "Backspace", Act::Back, "change"),
+    key(&[Esc], "Esc", Act::Leave, "leave"),
+];
+const WORKING: &[Key<Act>] = &[key(&[Esc], "Esc", Act::Stop, "stop")];
+const ENDED: &[Key<Act>] =
+    &[key(&[Enter], "Enter", Act::Leave, "back"), key(&[Esc], "", Act::Leave, "")];
+
 impl RestorePanel {
-    pub fn new(path: Vec<u8>, store: String, snapshot: RunId, time: i64, home: &str) -> Self {
+    pub fn open(path: Vec<u8>, store: String, snapshot: RunId, time: i64, home: &str) -> Opened {
         let directory = TextField::of(&format!("{}/restored", home.trim_end_matches('/')));
         // What lies on another host is never written there.
         let in_place = !FarSource::is_address(&path);
-        Self {
+        Opened::of(Self {
             path,
             store,
             snapshot,
@@ -69,21 +115,26 @@ impl RestorePanel {
             job: 0,
             stage: Stage::Asking,
             waited: None,
-        }
+        })
     }
 
     fn has_directory(&self) -> bool {
         self.in_place || self.directory.text().starts_with('/')
     }
 
-    pub fn under_way(&self) -> Option<(String, Cancel)> {
-        match &self.stage {
-            Stage::Working { cancel, .. } => Some(("restore".to_owned(), cancel.clone())),
-            _ => None,
+    fn keys(&self) -> &'static [Key<Act>] {
+        match self.stage {
+            Stage::Asking if self.field == 1 => TYPING,
+            Stage::Asking => ASKING,
+            Stage::Rehearsing { .. } => REHEARSING,
+            Stage::Rehearsed(_) => REHEARSED,
+            Stage::Working { .. } => WORKING,
+            Stage::Ended(_) => ENDED,
         }
     }
 
-    pub fn order(&mut self, job: u64, dry_run: bool) -> RestoreOrder {
+    fn order(&mut self, app: &Model, dry_run: bool) -> Answer {
+        let job = app.next_job();
         let cancel = Cancel::new();
         self.job = job;
         self.stage = match dry_run {
@@ -94,7 +145,7 @@ impl RestorePanel {
             true => Destination::InPlace,
             false => Destination::Directory(PathBuf::from(self.directory.text())),
         };
-        RestoreOrder {
+        Answer::Ask(Request::Restore(Box::new(RestoreOrder {
             job,
             store: self.store.clone(),
             snapshot: self.snapshot,
@@ -103,94 +154,43 @@ impl RestorePanel {
             existing: self.existing,
             dry_run,
             cancel,
-        }
+        })))
     }
 
-    pub fn progress(&mut self, job: u64, latest: Progress) {
-        if let (true, Stage::Working { progress, .. }) = (job == self.job, &mut self.stage) {
-            *progress = latest;
-        }
-    }
-
-    /// Something is waited for, or answers again.
-    pub fn waits(&mut self, job: u64, waited: &Waited) {
-        if job == self.job {
-            self.waited = (!waited.is_over).then(|| waited.to_string());
-        }
-    }
-
-    pub fn end(&mut self, job: u64, result: Result<Box<Restored>, Trouble>) {
-        if job == self.job {
-            self.stage = match (&self.stage, result) {
-                (Stage::Rehearsing { .. }, Ok(restored)) => Stage::Rehearsed(restored),
-                (_, result) => Stage::Ended(result),
-            };
-        }
-    }
-
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        match self.stage {
-            Stage::Asking => vec![
-                ("Tab", "next field"),
-                ("Space", "change"),
-                ("Enter", "dry run"),
-                ("Esc", "leave"),
-            ],
-            Stage::Rehearsing { .. } => vec![("Esc", "leave")],
-            Stage::Rehearsed(_) => {
-                vec![("Enter", "restore"), ("Backspace", "change"), ("Esc", "leave")]
-            }
-            Stage::Working { .. } => vec![("Esc", "stop")],
-            Stage::Ended(_) => vec![("Enter", "back")],
-        }
-    }
-
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
-        let has_directory = self.has_directory();
-        match (&mut self.stage, key.code) {
-            (Stage::Working { cancel, .. }, KeyCode::Esc) => {
-                cancel.cancel();
-                Answer::Stay
-            }
-            (Stage::Working { .. }, _) => Answer::Stay,
-            (Stage::Rehearsing { cancel }, KeyCode::Esc) => {
-                cancel.cancel();
-                Answer::Dismiss
-            }
-            (_, KeyCode::Esc) | (Stage::Ended(_), KeyCode::Enter) => Answer::Dismiss,
-            (Stage::Rehearsed(_), KeyCode::Enter) => Answer::Restore { dry_run: false },
-            (Stage::Rehearsed(_), KeyCode::Backspace) => {
-                self.stage = Stage::Asking;
-                Answer::Stay
-            }
-            (Stage::Asking, KeyCode::Enter) if has_directory => Answer::Restore { dry_run: true },
-            (Stage::Asking, _) => {
-                self.ask(key);
-                Answer::Stay
-            }
-            _ => Answer::Stay,
-        }
-    }
-
-    fn ask(&mut self, key: KeyEvent) {
+    fn step(&mut self, on: bool) {
         let fields = if self.in_place { [0, 2].as_slice() } else { [0, 1, 2].as_slice() };
         let at = fields.iter().position(|field| *field == self.field).unwrap_or(0);
-        match (self.field, key.code) {
-            (_, KeyCode::Tab | KeyCode::Down) => self.field = fields[(at + 1) % fields.len()],
-            (_, KeyCode::BackTab | KeyCode::Up) => {
-                self.field = fields[(at + fields.len() - 1) % fields.len()];
-            }
-            (0, KeyCode::Left | KeyCode::Right | KeyCode::Char(' ')) => {
-                self.in_place = !self.in_place;
-            }
-            (1, _) => drop(self.directory.key(key)),
-            (2, KeyCode::Left) => self.existing = next(next(self.existing)),
-            (2, KeyCode::Right | KeyCode::Char(' ')) => self.existing = next(self.existing),
+        let by = if on { 1 } else { fields.len() - 1 };
+        self.field = fields[(at + by) % fields.len()];
+    }
+
+    fn change(&mut self, on: bool) {
+        match self.field {
+            0 => self.in_place = !self.in_place,
+            2 if on => self.existing = next(self.existing),
+            2 => self.existing = next(next(self.existing)),
             _ => {}
         }
     }
 
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn leave(&self) -> Answer {
+        if let Stage::Rehearsing { cancel } = &self.stage {
+            cancel.cancel();
+        }
+        Answer::Dismiss
+    }
+
+    fn event(&mut self, event: Event) {
+        match (event, &mut self.stage) {
+            (Event::Progress(latest), Stage::Working { progress, .. }) => *progress = latest,
+            (Event::Waiting(waited), _) => {
+                self.waited = (!waited.is_over).then(|| waited.to_string());
+            }
+            _ => {}
+        }
+    }
+
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let was = format!("snapshot of {}", words::moment(self.time));
         let mut lines = vec![Line::styled(was, theme.was()), Line::from("")];
@@ -271,11 +271,71 @@ impl RestorePanel {
                 lines.push(Line::styled(text, style));
                 report_lines(app, restored, false, lines);
             }
-            Stage::Ended(Err(trouble)) => {
-                lines.push(Line::styled(format!("✕ {}", trouble.what), theme.wrong()));
-                lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-            }
+            Stage::Ended(Err(trouble)) => lines.extend(trouble_lines(app, trouble)),
         }
+    }
+}
+
+impl Panel for RestorePanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(self.keys())
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        match meaning(self.keys(), key) {
+            Some(Act::Leave) => return self.leave(),
+            Some(Act::Stop) => {
+                if let Stage::Working { cancel, .. } = &self.stage {
+                    cancel.cancel();
+                }
+            }
+            Some(Act::NextField) => self.step(true),
+            Some(Act::PreviousField) => self.step(false),
+            Some(Act::Change) => self.change(true),
+            Some(Act::ChangeBack) => self.change(false),
+            Some(Act::DryRun) if self.has_directory() => return self.order(app, true),
+            Some(Act::DryRun) => {}
+            Some(Act::Restore) => return self.order(app, false),
+            Some(Act::Back) => self.stage = Stage::Asking,
+            None if matches!(self.stage, Stage::Asking) && self.field == 1 => {
+                self.directory.key(key);
+            }
+            None => {}
+        }
+        Answer::Stay
+    }
+
+    fn paste(&mut self, text: &str) -> Answer {
+        if matches!(self.stage, Stage::Asking) && self.field == 1 {
+            self.directory.insert(text);
+        }
+        Answer::Stay
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Event { job, event } if job == self.job => self.event(event),
+            Report::Ended { job, end: JobEnd::Restore(result) } if job == self.job => {
+                self.stage = match (&self.stage, result) {
+                    (Stage::Rehearsing { .. }, Ok(restored)) => Stage::Rehearsed(restored),
+                    (_, result) => Stage::Ended(result),
+                };
+            }
+            other => return Heard::Not(Box::new(other)),
+        }
+        Heard::Taken(Answer::Stay)
+    }
+
+    fn under_way(&self) -> Option<(String, Cancel)> {
+        match &self.stage {
+            Stage::Working { cancel, .. } => Some(("restore".to_owned(), cancel.clone())),
+            _ => None,
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        let title = format!(" Restore {} ", words::path(&self.path));
+        popup(frame, app, &title, self.lines(app), room.whole, 96);
     }
 }
 

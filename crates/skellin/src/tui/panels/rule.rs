@@ -1,17 +1,22 @@
 //! New rule being written about a path: what it does, how wide it is, and what it would change.
 
 use ratatui::{
+    Frame,
     crossterm::event::{KeyCode, KeyEvent},
     text::{Line, Span},
 };
 use skellin_engine::{Amounts, Cancel};
 use skellin_plan::name_pattern;
 
-use super::answer::Answer;
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    popup::{popup, trouble_lines},
+};
 use crate::{
     tui::{
+        drawn::Drawn,
         model::Model,
-        worker::{Request, Trouble},
+        worker::{Report, Request, Trouble},
     },
     words,
 };
@@ -29,15 +34,37 @@ pub(in crate::tui) struct RulePanel {
     trouble: Option<Trouble>,
 }
 
+#[derive(Clone, Copy)]
+enum Act {
+    Turn,
+    Narrower,
+    Wider,
+    Save,
+    Leave,
+}
+
+const KEYS: &[Key<Act>] = &[
+    key(
+        &[KeyCode::Char(' '), KeyCode::Left, KeyCode::Right],
+        "Space",
+        Act::Turn,
+        "include or exclude",
+    ),
+    key(&[KeyCode::Up], "↑↓", Act::Narrower, "scope"),
+    key(&[KeyCode::Down], "", Act::Wider, ""),
+    key(&[KeyCode::Enter], "Enter", Act::Save, "save"),
+    key(&[KeyCode::Esc], "Esc", Act::Leave, "leave"),
+];
+
 impl RulePanel {
     /// About a path below a source. The error says why no rule can be written.
-    pub fn new(
+    pub fn open(
         plan: String,
         source: &[u8],
         path: Vec<u8>,
         is_directory: bool,
         take: bool,
-    ) -> Result<Self, String> {
+    ) -> Result<Opened, String> {
         let source = source.strip_suffix(b"/").unwrap_or(source);
         let below = path.strip_prefix(source).and_then(|rest| rest.strip_prefix(b"/"));
         let below = below.ok_or("sources are chosen in the plan file")?;
@@ -64,7 +91,7 @@ impl RulePanel {
                 format!("every file ending in {kind}"),
             ));
         }
-        Ok(Self {
+        let mut panel = Self {
             plan,
             path,
             take,
@@ -73,52 +100,24 @@ impl RulePanel {
             cancel: Cancel::new(),
             effect: None,
             trouble: None,
-        })
+        };
+        let request = panel.ask();
+        Ok(Opened::asking(panel, request))
     }
 
-    pub fn rule(&self) -> String {
+    fn rule(&self) -> String {
         format!("{} {}", if self.take { "take" } else { "skip" }, self.widths[self.width].0)
     }
 
     /// Asks anew what the rule would change.
-    pub fn ask(&mut self) -> Request {
+    fn ask(&mut self) -> Request {
         self.cancel.cancel();
         self.cancel = Cancel::new();
         self.effect = None;
         Request::Effect { plan: self.plan.clone(), rule: self.rule(), cancel: self.cancel.clone() }
     }
 
-    pub fn take_effect(&mut self, rule: &str, effect: Result<(Amounts, Amounts), Trouble>) {
-        if self.rule() == rule {
-            self.effect = Some(effect);
-        }
-    }
-
-    pub fn fail(&mut self, trouble: Trouble) {
-        self.trouble = Some(trouble);
-    }
-
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
-        let many = self.widths.len();
-        match key.code {
-            KeyCode::Esc => {
-                self.cancel.cancel();
-                return Answer::Dismiss;
-            }
-            KeyCode::Up => self.width = self.width.saturating_sub(1),
-            KeyCode::Down => self.width = (self.width + 1).min(many - 1),
-            KeyCode::Left | KeyCode::Right | KeyCode::Char(' ') => self.take = !self.take,
-            KeyCode::Enter => {
-                self.trouble = None;
-                let (plan, rule) = (self.plan.clone(), self.rule());
-                return Answer::Ask(Request::AddRule { plan, rule });
-            }
-            _ => return Answer::Stay,
-        }
-        Answer::Ask(self.ask())
-    }
-
-    pub fn lines(&self, app: &Model) -> Vec<Line<'static>> {
+    fn lines(&self, app: &Model) -> Vec<Line<'static>> {
         let theme = app.theme;
         let verb = if self.take { "‹ include ›" } else { "‹ exclude ›" };
         let mut lines = vec![
@@ -147,11 +146,51 @@ impl RulePanel {
             Some(Err(trouble)) => Line::styled(format!("✕ {}", trouble.what), theme.wrong()),
             Some(Ok((before, after))) => effect(app, before, after),
         });
-        if let Some(trouble) = &self.trouble {
-            lines.push(Line::styled(format!("✕ {}", trouble.what), theme.wrong()));
-            lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("→ {hint}"))));
-        }
+        lines.extend(self.trouble.iter().flat_map(|trouble| trouble_lines(app, trouble)));
         lines
+    }
+}
+
+impl Panel for RulePanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(KEYS)
+    }
+
+    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
+        match meaning(KEYS, key) {
+            Some(Act::Leave) => {
+                self.cancel.cancel();
+                return Answer::Dismiss;
+            }
+            Some(Act::Narrower) => self.width = self.width.saturating_sub(1),
+            Some(Act::Wider) => self.width = (self.width + 1).min(self.widths.len() - 1),
+            Some(Act::Turn) => self.take = !self.take,
+            Some(Act::Save) => {
+                self.trouble = None;
+                let (plan, rule) = (self.plan.clone(), self.rule());
+                return Answer::Ask(Request::AddRule { plan, rule });
+            }
+            None => return Answer::Stay,
+        }
+        Answer::Ask(self.ask())
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Effect { rule, amounts } if rule == self.rule() => {
+                self.effect = Some(amounts);
+                Heard::Taken(Answer::Stay)
+            }
+            Report::PlanChanged { texts: Err(trouble), .. } => {
+                self.trouble = Some(trouble);
+                Heard::Taken(Answer::Stay)
+            }
+            other => Heard::Not(Box::new(other)),
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        popup(frame, app, " New rule ", self.lines(app), room.whole, 110);
     }
 }
 

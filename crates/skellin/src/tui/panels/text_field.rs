@@ -110,6 +110,15 @@ impl TextField {
         true
     }
 
+    /// Puts text in where the cursor stands, as text whatever it holds: control characters and line
+    /// ends are left out.
+    pub fn insert(&mut self, text: &str) {
+        for c in text.chars().filter(|c| !c.is_control()) {
+            self.text.insert(self.at, c);
+            self.at += 1;
+        }
+    }
+
     fn erase(&mut self) {
         if self.at > 0 {
             self.at -= 1;
@@ -181,6 +190,14 @@ mod tests {
         control(&mut field, 'h');
         control(&mut field, 'u');
         assert!(field.is_empty());
+    }
+
+    #[test]
+    fn what_is_pasted_is_text() {
+        let mut field = TextField::of("ab");
+        press(&mut field, KeyCode::Left);
+        field.insert("x\u{15}y\u{1b}[A");
+        assert_eq!(field.shown(true), "axy[A▏b", "none of it is a key");
     }
 
     #[test]

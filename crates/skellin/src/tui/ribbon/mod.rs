@@ -3,6 +3,7 @@
 
 mod axis;
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::Rect,
@@ -57,7 +58,7 @@ pub(super) fn height(app: &Model, screen: u16) -> u16 {
 }
 
 /// Draws it, and notes what can be clicked.
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let longest = app.lanes.iter().map(|lane| lane.label().width()).max().unwrap_or(0);
     let (least, most) = if area.width < 100 { (10, 14) } else { (12, 22) };
     let name = longest.clamp(least, most);
@@ -80,11 +81,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     for number in first..shown {
         let row = area.y + 1 + (number - first) as u16;
         let label = Rect { x: area.x, y: row, width: left - area.x, height: 1 };
-        app.hits.add(label, Target::Lane(number));
+        drawn.hit(label, Target::Lane(number));
         for column in 0..columns {
             let spot = Rect { x: left + column as u16, y: row, width: 1, height: 1 };
             let (from, to) = (sheet.time(column), sheet.time(column + 1));
-            app.hits.add(spot, Target::Moment { lane: number, from, to });
+            drawn.hit(spot, Target::Moment { lane: number, from, to });
         }
     }
     frame.render_widget(Text::from(lines), area);

@@ -1,5 +1,6 @@
 //! Is: the plan as it stands now, what a run would do, and the run while it goes on.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{Frame, layout::Rect, text::Line};
 use unicode_width::UnicodeWidthStr;
 
@@ -31,7 +32,7 @@ pub(super) fn title(app: &Model) -> Vec<String> {
     [Some(lane.label()), Some(state.to_owned()), about].into_iter().flatten().collect()
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let Some(lane) = app.current_lane() else { return };
     let Some(plan) = &lane.plan else {
         let lines = vec![
@@ -84,15 +85,15 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         return;
     }
     match &app.lanes[app.lane].work {
-        Work::None => live::draw(frame, app, below),
+        Work::None => live::draw(frame, app, drawn, below),
         Work::Ended { dry_run: true, result: Ok(_), .. } => {
             let head = review::draw(frame, app, below);
             let below =
                 Rect { y: below.y + head, height: below.height.saturating_sub(head), ..below };
-            live::draw(frame, app, below);
+            live::draw(frame, app, drawn, below);
         }
         Work::Going { .. } => work::going(frame, app, below),
-        Work::Ended { .. } => work::ended(frame, app, below),
+        Work::Ended { .. } => work::ended(frame, app, drawn, below),
     }
 }
 

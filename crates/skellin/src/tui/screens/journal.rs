@@ -1,5 +1,6 @@
 //! Journal: what was run, restored and verified on this machine, day by day, beside what is usual.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -92,7 +93,7 @@ fn small_line(times: &[i64]) -> String {
     times.iter().map(step).collect()
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let papers = match &app.journal {
         Some(Ok(papers)) => papers,
         Some(Err(trouble)) => return paragraph(frame, trouble_lines(app, trouble), area),
@@ -126,8 +127,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         column("of", if is_wide { 14 } else { 10 }),
     ];
     // A column only where some row that shows has something to say in it.
-    let shown = app.list.window(usize::from(upper.height).saturating_sub(2), papers.len());
+    let shown = drawn.list(app, usize::from(upper.height).saturating_sub(2), papers.len());
     let is_far = |row: usize| !beside(took(&papers[row].0), usual(&before(papers, row))).is_empty();
+    let first = shown.start;
     let compares = is_wide && shown.into_iter().any(is_far);
     if is_wide {
         columns.push(number("took", 9));
@@ -146,7 +148,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         let day = |time: i64| words::zoned(time).date();
         let is_first = row.checked_sub(1).is_none_or(|above| {
             // The first of a day names it, and so does the first that shows.
-            day(papers[above].0.started) != day(entry.started) || row == app.list.offset
+            day(papers[above].0.started) != day(entry.started) || row == first
         });
         let date = words::zoned(entry.started);
         let day = match (is_first, is_wide) {
@@ -171,7 +173,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         cells.push(entry.words.clone().unwrap_or_else(|| words::deeds(entry)));
         Cells { cells, style, styled: 2 }
     };
-    list(frame, app, upper, &columns, &row, &total);
+    list(frame, app, drawn, upper, &columns, &row, &total);
     details(frame, app, lower);
 }
 

@@ -1,6 +1,7 @@
 //! The sources as they are: a tree with what goes along, what is left out and what would become
 //! of it, beside a map of where the space of the selected directory goes.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -28,7 +29,7 @@ const ASIDE: u16 = 50;
 /// Cells of the bar that says how a directory splits.
 const SPLIT: usize = 8;
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     if app.tree.trouble().is_some() || !app.tree.is_loaded() {
         let lines = match app.tree.trouble() {
             Some(trouble) => trouble_lines(app, trouble),
@@ -36,7 +37,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         };
         return paragraph(frame, lines, area);
     }
-    app.is_wide = area.width >= WIDE;
+    let is_wide = area.width >= WIDE;
+    drawn.is_wide(is_wide);
     // A review has said it all above.
     let is_review = app.current_lane().is_some_and(|lane| !matches!(lane.work, Work::None));
     let mut lines = Vec::new();
@@ -50,10 +52,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let head = lines.len() as u16;
     plain(frame, lines, area);
     let area = Rect { y: area.y + head, height: area.height.saturating_sub(head), ..area };
-    if app.map_alone && !app.is_wide {
+    if app.map_alone && !is_wide {
         return map::draw(frame, app, area);
     }
-    let aside = if app.is_wide && app.shows_map { ASIDE } else { 0 };
+    let aside = if is_wide && app.shows_map { ASIDE } else { 0 };
     let [tree, gap, side] = Layout::horizontal([
         Constraint::Min(1),
         Constraint::Length(if aside > 0 { 2 } else { 0 }),
@@ -63,7 +65,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let titles = Line::styled(titles(usize::from(tree.width)), app.theme.quiet());
     frame.render_widget(titles, Rect { height: tree.height.min(1), ..tree });
     let tree = Rect { y: tree.y + 1, height: tree.height.saturating_sub(1), ..tree };
-    draw_tree(frame, app, tree, &row_line);
+    draw_tree(frame, app, drawn, tree, &row_line);
     if aside > 0 {
         let line = vec![Line::styled("│", app.theme.quiet()); usize::from(gap.height)];
         frame.render_widget(Text::from(line), gap);

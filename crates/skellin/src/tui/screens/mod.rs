@@ -14,6 +14,7 @@ mod was;
 mod will;
 mod work;
 
+use crate::tui::drawn::Drawn;
 use ratatui::{Frame, layout::Rect};
 
 use super::model::{Cursor, Model, Screen};
@@ -21,17 +22,17 @@ pub(super) use length::{list_length, listed_path};
 pub(super) use was::about_path;
 
 /// Draws it.
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     if app.lanes.is_empty() && app.screen == Screen::Ribbon {
         return first::draw(frame, app, area);
     }
     match app.screen {
-        Screen::Stores => stores::draw(frame, app, area),
-        Screen::Journal => journal::draw(frame, app, area),
-        Screen::Proof => proof::draw(frame, app, area),
+        Screen::Stores => stores::draw(frame, app, drawn, area),
+        Screen::Journal => journal::draw(frame, app, drawn, area),
+        Screen::Proof => proof::draw(frame, app, drawn, area),
         Screen::Ribbon => match app.cursor {
-            Cursor::Was(_) => was::draw(frame, app, area),
-            Cursor::Is => is::draw(frame, app, area),
+            Cursor::Was(_) => was::draw(frame, app, drawn, area),
+            Cursor::Is => is::draw(frame, app, drawn, area),
             Cursor::Will(_) => will::draw(frame, app, area),
         },
     }

@@ -1,5 +1,6 @@
 //! What the screens share: paragraphs, lists, facts.
 
+use crate::tui::drawn::Drawn;
 use crate::tui::lines::{cut, wrap};
 use ratatui::{
     Frame,
@@ -88,7 +89,8 @@ pub(super) struct Cells {
 /// Draws a list with a head, a selection that can be clicked, and a total below.
 pub(super) fn list(
     frame: &mut Frame<'_>,
-    app: &mut Model,
+    app: &Model,
+    drawn: &mut Drawn,
     area: Rect,
     columns: &[Column],
     rows: &dyn Fn(&Model, usize) -> Cells,
@@ -96,7 +98,7 @@ pub(super) fn list(
 ) {
     let length = list_length(app);
     let height = usize::from(area.height).saturating_sub(2);
-    let shown = app.list.window(height, length);
+    let shown = drawn.list(app, height, length);
     let theme = app.theme;
     let head: Vec<String> = columns.iter().map(|column| cell(column.title, column)).collect();
     let mut lines = vec![Line::styled(format!("  {}", head.join("  ")), theme.quiet())];
@@ -111,7 +113,7 @@ pub(super) fn list(
             spans.push(Span::raw("  "));
         }
         let y = area.y + lines.len() as u16;
-        app.hits.add(Rect { y, height: 1, ..area }, Target::Entry(row));
+        drawn.hit(Rect { y, height: 1, ..area }, Target::Entry(row));
         lines.push(Line::from(spans));
     }
     lines.push(Line::styled(format!("  {total}"), theme.quiet()));

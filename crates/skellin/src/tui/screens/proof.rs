@@ -1,6 +1,7 @@
 //! Proof: for every plan how many copies there are, how old, and when a store was last verified
 //! and a restore last done.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -69,7 +70,7 @@ fn lately(app: &Model, width: usize) -> Vec<Line<'static>> {
     [vec![Line::from(""), head], lines].concat()
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     if app.lanes.is_empty() {
         let lines = vec![
             Line::from(""),
@@ -119,7 +120,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let rows = (app.lanes.len() as u16 + 3).min(area.height.saturating_sub(5).max(3));
     let [upper, lower] =
         Layout::vertical([Constraint::Length(rows), Constraint::Min(0)]).areas(area);
-    list(frame, app, upper, &columns, &row, &total);
+    list(frame, app, drawn, upper, &columns, &row, &total);
     let store = app.lanes.get(app.list.selected).map_or(String::new(), |lane| lane.store.clone());
     let width = usize::from(area.width);
     let mut lines = vec![Line::styled("  To prove more", app.theme.strong())];

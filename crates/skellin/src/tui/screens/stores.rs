@@ -1,5 +1,6 @@
 //! Stores: where they are, whether they can be reached, how full, and what is newest in them.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -21,7 +22,7 @@ pub(super) fn title(app: &Model) -> Vec<String> {
     vec![format!("{here} of {} reachable", words::counted(stores.len() as u64, "store", "stores"))]
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let Some(stores) = &app.stores else {
         let looking = Line::styled("  loading …", app.theme.quiet());
         return paragraph(frame, vec![Line::from(""), looking], area);
@@ -82,7 +83,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
             styled: 2,
         }
     };
-    list(frame, app, upper, &columns, &row, &total);
+    list(frame, app, drawn, upper, &columns, &row, &total);
     details(frame, app, lower);
 }
 

@@ -1,5 +1,6 @@
 //! Was: the files as they were at the cursor's moment, beside how they were before.
 
+use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
     layout::{Constraint, Layout, Rect},
@@ -59,7 +60,7 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     parts
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     if !is_open(frame, app, area) {
         return;
     }
@@ -95,7 +96,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
         Constraint::Length(aside),
     ])
     .areas(area);
-    draw_tree(frame, app, tree, &row_line);
+    draw_tree(frame, app, drawn, tree, &row_line);
     if aside > 0 {
         let line = vec![Line::styled("│", app.theme.quiet()); usize::from(gap.height)];
         frame.render_widget(Text::from(line), gap);
@@ -107,7 +108,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
 /// How a row of the tree is drawn: whether it is selected, and how wide it is.
 pub(super) type RowLine = dyn Fn(&Model, &Shown<'_>, bool, usize) -> Line<'static>;
 
-pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_line: &RowLine) {
+pub(super) fn draw_tree(
+    frame: &mut Frame<'_>,
+    app: &Model,
+    drawn: &mut Drawn,
+    area: Rect,
+    row_line: &RowLine,
+) {
     let mut height = usize::from(area.height).max(1);
     let mut lines = Vec::new();
     if !app.tree.is_present()
@@ -123,9 +130,7 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
         lines.push(Line::styled(fit(&text, area.width.into()), app.theme.is()));
         height = height.saturating_sub(1).max(1);
     }
-    app.tree_height = height;
     let position = app.tree.position();
-    app.tree.offset = app.tree.offset.clamp((position + 1).saturating_sub(height), position);
     if app.tree.length() == 0 {
         let what = match app.cursor {
             Cursor::Is if app.tree.arrangement().is_plain() => "no source exists",
@@ -135,12 +140,11 @@ pub(super) fn draw_tree(frame: &mut Frame<'_>, app: &mut Model, area: Rect, row_
         lines.push(Line::styled(format!("  {what}"), app.theme.quiet()));
     }
     let present = app.tree.is_present();
-    for number in app.tree.offset..app.tree.length().min(app.tree.offset + height) {
+    for number in drawn.tree(app, height) {
         let Some(row) = app.tree.row(number) else { break };
         let y = area.y + lines.len() as u16;
         let line = row_line(app, &row, present && number == position, usize::from(area.width));
-        drop(row);
-        app.hits.add(Rect { y, height: 1, ..area }, Target::Row(number));
+        drawn.hit(Rect { y, height: 1, ..area }, Target::Row(number));
         lines.push(line);
     }
     plain(frame, lines, area);

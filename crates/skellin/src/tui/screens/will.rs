@@ -59,7 +59,7 @@ fn tells(plan: &Plan) -> String {
     }
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
     let Some(lane) = app.current_lane() else { return };
     let mut lines = vec![Line::from("")];

@@ -1,6 +1,7 @@
 //! A run or a dry run while it goes on, and what came of it.
 
 use super::parts::plain;
+use crate::tui::drawn::Drawn;
 use std::time::Duration;
 
 use ratatui::{
@@ -16,7 +17,7 @@ use crate::{
     words::{self, fit},
 };
 
-pub(super) fn going(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn going(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     let theme = app.theme;
     let Work::Going { dry_run, begun, progress, exceptions, notes, cancel, .. } =
         &app.lanes[app.lane].work
@@ -102,7 +103,7 @@ fn exception_lines(
     lines
 }
 
-pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
+pub(super) fn ended(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
     let theme = app.theme;
     let Work::Ended { dry_run, result, notes } = &app.lanes[app.lane].work else { return };
     let width = usize::from(area.width);
@@ -128,7 +129,7 @@ pub(super) fn ended(frame: &mut Frame<'_>, app: &mut Model, area: Rect) {
     let taken = lines.len() + 2 * reasons.len() + 1;
     let height = usize::from(area.height).saturating_sub(taken).max(1);
     let length = list_length(app);
-    let shown = app.list.window(height, length);
+    let shown = drawn.list(app, height, length);
     let selected = app.list.selected;
     let Work::Ended { result: Ok(report), .. } = &app.lanes[app.lane].work else { return };
     let mut before = None;

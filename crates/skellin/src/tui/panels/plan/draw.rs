@@ -1,5 +1,6 @@
 //! How a plan in the making looks.
 
+use crate::tui::drawn::Drawn;
 use crate::tui::lines::wrap;
 use std::os::unix::ffi::OsStrExt;
 
@@ -26,9 +27,10 @@ use crate::{
     words::{self, fit, fit_name},
 };
 
-pub(in crate::tui::panels) fn draw(
+pub(super) fn draw(
     frame: &mut Frame<'_>,
-    app: &mut Model,
+    app: &Model,
+    drawn: &mut Drawn,
     panel: &PlanPanel,
     area: Rect,
 ) {
@@ -38,9 +40,9 @@ pub(in crate::tui::panels) fn draw(
     let (body, foot) = guide::frame(frame, app, area, head, &names, at);
     let theme = app.theme;
     match panel.page {
-        Page::Sources => sources(frame, app, &panel.sources, body),
-        Page::Store => store(frame, app, &panel.store, body),
-        Page::Rules => rules(frame, app, panel, body),
+        Page::Sources => sources(frame, app, drawn, &panel.sources, body),
+        Page::Store => store(frame, app, drawn, &panel.store, body),
+        Page::Rules => rules(frame, app, drawn, panel, body),
         Page::Plan => plan(frame, app, panel, body),
         Page::Review => review(frame, app, panel, body),
     }
@@ -60,7 +62,7 @@ pub(in crate::tui::panels) fn draw(
     frame.render_widget(said, foot);
 }
 
-fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
+fn sources(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, step: &Sources, area: Rect) {
     let theme = app.theme;
     let marked = (step.selected.len() as u16).clamp(1, 5) + 1;
     let [title, list, chosen] =
@@ -89,7 +91,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
         Some(Ok(entries)) => {
             let mut window = step.list;
             window.offset = window.selected.saturating_sub(usize::from(list.height) / 2);
-            for number in window.window(list.height.into(), entries.len()) {
+            for number in window.rows(list.height.into(), entries.len()) {
                 let entry = &entries[number];
                 let path = step.folder.join(&entry.name);
                 let mark = if step.selected.contains(&path) {
@@ -111,7 +113,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
                     _ => Style::new(),
                 };
                 let row = list.y + lines.len() as u16;
-                app.hits.add(Rect { y: row, height: 1, ..list }, Target::Entry(number));
+                drawn.hit(Rect { y: row, height: 1, ..list }, Target::Entry(number));
                 lines.push(Line::styled(line, style));
             }
         }
@@ -130,7 +132,7 @@ fn sources(frame: &mut Frame<'_>, app: &mut Model, step: &Sources, area: Rect) {
     frame.render_widget(Text::from(lines), chosen);
 }
 
-fn store(frame: &mut Frame<'_>, app: &mut Model, step: &StoreStep, area: Rect) {
+fn store(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, step: &StoreStep, area: Rect) {
     let theme = app.theme;
     let mut lines = vec![
         Line::styled(
@@ -144,7 +146,7 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, step: &StoreStep, area: Rect) {
         let mark = if number == step.chosen { "(•)" } else { "( )" };
         let here = step.field == StoreField::Choice && number == step.chosen;
         let row = area.y + lines.len() as u16;
-        app.hits.add(Rect { y: row, height: 1, ..area }, Target::Entry(number));
+        drawn.hit(Rect { y: row, height: 1, ..area }, Target::Entry(number));
         lines.push(Line::styled(
             format!(" {} {mark} {name}", if here { "▸" } else { " " }),
             if here { theme.strong() } else { Style::new() },
@@ -197,11 +199,11 @@ fn store(frame: &mut Frame<'_>, app: &mut Model, step: &StoreStep, area: Rect) {
     frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
-fn rules(frame: &mut Frame<'_>, app: &mut Model, panel: &PlanPanel, area: Rect) {
+fn rules(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, panel: &PlanPanel, area: Rect) {
     let lines = panel.rules.lines(app, area.width.into());
     for number in 0..panel.rules.count() {
         let row = Rect { y: area.y + 2 + number as u16, height: 1, ..area };
-        app.hits.add(row.intersection(area), Target::Entry(number));
+        drawn.hit(row.intersection(area), Target::Entry(number));
     }
     frame.render_widget(Text::from(lines), area);
 }

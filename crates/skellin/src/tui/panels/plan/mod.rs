@@ -10,16 +10,22 @@ mod tests;
 
 use std::{collections::BTreeSet, path::Path};
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use skellin_engine::{Cancel, Draft, Progress, RunReport};
+use ratatui::{
+    Frame,
+    crossterm::event::{KeyCode, KeyEvent},
+};
+use skellin_engine::{Cancel, Draft, Event, Progress, RunReport};
 use skellin_plan::PlanDraft;
 
-use super::{answer::Answer, text_field::TextField};
-use crate::tui::{
-    model::Model,
-    worker::{DraftState, Report, Request, Trouble},
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    text_field::TextField,
 };
-pub(super) use draw::draw;
+use crate::tui::{
+    drawn::Drawn,
+    model::Model,
+    worker::{DraftState, JobEnd, Report, Request, Trouble},
+};
 use rules::Rules;
 use sources::Sources;
 use store::StoreStep;
@@ -75,10 +81,51 @@ pub(in crate::tui) struct PlanPanel {
     trouble: Option<Trouble>,
 }
 
+#[derive(Clone, Copy)]
+enum Turn {
+    On,
+    Back,
+    Leave,
+}
+
+const STEPS: &[Key<Turn>] = &[
+    key(&[KeyCode::Tab], "Tab", Turn::On, "next step"),
+    key(&[KeyCode::BackTab], "Shift Tab", Turn::Back, "previous step"),
+    key(&[KeyCode::Esc], "Esc", Turn::Leave, "leave"),
+];
+const LAST_STEP: &[Key<Turn>] = &[
+    key(&[KeyCode::BackTab], "Shift Tab", Turn::Back, "previous step"),
+    key(&[KeyCode::Esc], "Esc", Turn::Leave, "leave"),
+];
+
+#[derive(Clone, Copy)]
+enum Act {
+    Up,
+    Down,
+    DryRun,
+    Save,
+}
+
+const TEXTS: &[Key<Act>] = &[
+    key(&[KeyCode::Up], "↑↓", Act::Up, "fields"),
+    key(&[KeyCode::Down, KeyCode::Enter], "", Act::Down, ""),
+];
+const REVIEW: &[Key<Act>] = &[
+    key(&[KeyCode::Char('d')], "d", Act::DryRun, "dry run"),
+    key(&[KeyCode::Enter], "Enter", Act::Save, "save"),
+];
+
 impl PlanPanel {
+    /// `store`: the one its snapshots shall be kept in.
+    pub fn open(app: &Model, store: Option<&str>) -> Opened {
+        let (stores, keyless) = (&app.store_names, &app.keyless_stores);
+        let (panel, request) = Self::new(&app.home, &app.folder, stores, keyless, store);
+        Opened::asking(panel, request)
+    }
+
     /// With the request it begins with. `keyless`: the stores whose passphrase is not configured;
     /// `store`: the one its snapshots shall be kept in.
-    pub fn new(
+    fn new(
         home: &str,
         config: &str,
         stores: &[String],
@@ -125,60 +172,10 @@ impl PlanPanel {
         Draft { plan, store: self.store.draft(), known_key: self.store.known_key() }
     }
 
-    pub fn rehearse(&mut self, job: u64) -> Request {
-        let cancel = Cancel::new();
+    fn rehearse(&mut self, app: &Model) -> Answer {
+        let (job, cancel) = (app.next_job(), Cancel::new());
         self.trial = Trial::Going { job, progress: Progress::default(), cancel: cancel.clone() };
-        Request::Rehearse { job, draft: Box::new(self.draft()), cancel }
-    }
-
-    pub fn under_way(&self) -> Option<(String, Cancel)> {
-        match &self.trial {
-            Trial::Going { cancel, .. } => Some(("dry run".to_owned(), cancel.clone())),
-            _ => None,
-        }
-    }
-
-    pub fn progress(&mut self, job: u64, latest: Progress) {
-        if let Trial::Going { job: going, progress, .. } = &mut self.trial
-            && *going == job
-        {
-            *progress = latest;
-        }
-    }
-
-    pub fn rehearsed(&mut self, job: u64, result: Result<Box<RunReport>, Trouble>) {
-        if matches!(&self.trial, Trial::Going { job: going, .. } if *going == job) {
-            self.trial = Trial::Ended(result);
-        }
-    }
-
-    pub fn report(&mut self, report: Report) -> Answer {
-        match report {
-            Report::Local(folder, entries) => {
-                self.store.place.listed(&folder, &entries);
-                self.sources.listed(&folder, &entries);
-            }
-            Report::Weighed { draft, written, amounts } => {
-                self.rules.weighed(&draft, written, amounts);
-            }
-            Report::Checked(state) => self.state = Some(state),
-            Report::Saved(Ok(())) => {
-                self.rules.end();
-                return Answer::Saved(self.name.text());
-            }
-            Report::Saved(Err(trouble)) => (self.saving, self.trouble) = (false, Some(trouble)),
-            _ => {}
-        }
-        Answer::Stay
-    }
-
-    pub fn choose(&mut self, entry: usize) {
-        match self.page {
-            Page::Sources => self.sources.list.selected = entry,
-            Page::Store => self.store.choose(entry),
-            Page::Rules => self.rules.choose(entry),
-            _ => {}
-        }
+        Answer::Ask(Request::Rehearse { job, draft: Box::new(self.draft()), cancel })
     }
 
     /// Why this page is not done yet, in words.
@@ -195,76 +192,21 @@ impl PlanPanel {
         }
     }
 
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        let mut hints = match self.page {
-            Page::Sources if self.sources.typed.is_some() => {
-                return vec![("→", "complete"), ("Enter", "select"), ("Esc", "back to the list")];
-            }
-            Page::Sources => vec![
-                ("↑↓", "choose"),
-                ("Space", "select"),
-                ("Enter →", "open"),
-                ("←", "up"),
-                ("/", "type a path"),
-            ],
-            Page::Store => {
-                let mut hints = vec![("↑↓", "fields")];
-                hints.extend(self.store.hint());
-                hints
-            }
-            Page::Rules if self.rules.is_typing() => vec![("↑↓", "choose"), ("Enter", "add")],
-            Page::Rules => vec![("↑↓", "choose"), ("Space", "select")],
-            Page::Plan => vec![("↑↓", "fields")],
-            Page::Review => vec![("d", "dry run"), ("Enter", "save")],
-        };
-        if self.page != Page::Review {
-            hints.push(("Tab", "next step"));
-        }
-        hints.push(("Shift Tab", "previous step"));
-        hints.push(("Esc", "leave"));
-        hints
+    /// Steps are turned with these keys.
+    fn turns(&self) -> &'static [Key<Turn>] {
+        if self.page == Page::Review { LAST_STEP } else { STEPS }
     }
 
-    /// Whether what a key is about is still being read.
-    pub fn has_to_wait(&self, code: KeyCode) -> bool {
-        match self.page {
-            Page::Sources => self.sources.has_to_wait(code),
-            Page::Review => self.state.is_none() && code == KeyCode::Char('d'),
-            _ => false,
-        }
+    fn is_typing_a_path(&self) -> bool {
+        self.page == Page::Sources && self.sources.typed.is_some()
     }
 
-    pub fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
-        self.trouble = None;
-        let is_typing_a_path = self.page == Page::Sources && self.sources.typed.is_some();
-        match key.code {
-            KeyCode::Esc if !is_typing_a_path => {
-                if let Trial::Going { cancel, .. } = &self.trial {
-                    cancel.cancel();
-                }
-                self.rules.end();
-                return Answer::Dismiss;
-            }
-            KeyCode::Tab if self.page != Page::Review => return self.turn(true, app),
-            KeyCode::BackTab => return self.turn(false, app),
-            _ => {}
+    fn leave(&mut self) -> Answer {
+        if let Trial::Going { cancel, .. } = &self.trial {
+            cancel.cancel();
         }
-        let asked = match self.page {
-            Page::Sources => self.sources.key(key),
-            Page::Store => match self.store.key(key) {
-                store::Led::On => return self.turn(true, app),
-                store::Led::Ask(request) => Some(request),
-                store::Led::Nowhere => None,
-            },
-            Page::Rules => match self.rules.key(key) {
-                rules::Led::On => return self.turn(true, app),
-                rules::Led::Ask(request) => Some(request),
-                rules::Led::Nowhere => None,
-            },
-            Page::Plan => return self.edit_plan(key, app),
-            Page::Review => return self.review(key),
-        };
-        asked.map_or(Answer::Stay, Answer::Ask)
+        self.rules.end();
+        Answer::Dismiss
     }
 
     /// To the next page or the one before.
@@ -304,28 +246,33 @@ impl PlanPanel {
         self.name = TextField::of(&name.unwrap_or_default());
     }
 
+    /// What is typed about the plan itself.
+    fn text(&mut self) -> &mut TextField {
+        match self.field {
+            Field::Name => &mut self.name,
+            Field::About => &mut self.about,
+            Field::Schedule => &mut self.schedule,
+        }
+    }
+
     fn edit_plan(&mut self, key: KeyEvent, app: &Model) -> Answer {
         let at = FIELDS.iter().position(|field| *field == self.field).unwrap_or(0);
-        match (self.field, key.code) {
-            (Field::Schedule, KeyCode::Enter) => return self.turn(true, app),
-            (_, KeyCode::Down | KeyCode::Enter) => {
-                self.field = FIELDS[(at + 1).min(FIELDS.len() - 1)];
+        match meaning(TEXTS, key) {
+            Some(Act::Down) if self.field == Field::Schedule && key.code == KeyCode::Enter => {
+                return self.turn(true, app);
             }
-            (_, KeyCode::Up) => self.field = FIELDS[at.saturating_sub(1)],
-            (Field::Name, _) => drop(self.name.key(key)),
-            (Field::About, _) => drop(self.about.key(key)),
-            (Field::Schedule, _) => drop(self.schedule.key(key)),
+            Some(Act::Up) => self.field = FIELDS[at.saturating_sub(1)],
+            Some(_) => self.field = FIELDS[(at + 1).min(FIELDS.len() - 1)],
+            None => drop(self.text().key(key)),
         }
         Answer::Stay
     }
 
-    fn review(&mut self, key: KeyEvent) -> Answer {
+    fn review(&mut self, key: KeyEvent, app: &Model) -> Answer {
         let is_fine = self.state.as_ref().is_some_and(|state| state.checked.plan.is_some());
-        match key.code {
-            KeyCode::Char('d') if is_fine && !matches!(self.trial, Trial::Going { .. }) => {
-                Answer::DryRunDraft
-            }
-            KeyCode::Enter if is_fine && !self.saving => {
+        match meaning(REVIEW, key).filter(|_| is_fine) {
+            Some(Act::DryRun) if !matches!(self.trial, Trial::Going { .. }) => self.rehearse(app),
+            Some(Act::Save) if !self.saving => {
                 self.saving = true;
                 let typed = self.store.is_new() || self.store.known_key().is_some();
                 let passphrase = typed.then(|| self.store.passphrase.passphrase());
@@ -333,5 +280,133 @@ impl PlanPanel {
             }
             _ => Answer::Stay,
         }
+    }
+}
+
+impl Panel for PlanPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        let mut told = match self.page {
+            Page::Sources if self.is_typing_a_path() => {
+                let complete = [("→", "complete")].into_iter();
+                return complete.chain(hints(self.sources.keys())).collect();
+            }
+            Page::Sources => hints(self.sources.keys()),
+            Page::Store => hints(self.store.keys()).into_iter().chain(self.store.hint()).collect(),
+            Page::Rules => hints(self.rules.keys()),
+            Page::Plan => hints(TEXTS),
+            Page::Review => hints(REVIEW),
+        };
+        told.extend(hints(self.turns()));
+        told
+    }
+
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        self.trouble = None;
+        match meaning(self.turns(), key) {
+            Some(Turn::Leave) if !self.is_typing_a_path() => return self.leave(),
+            Some(Turn::On) => return self.turn(true, app),
+            Some(Turn::Back) => return self.turn(false, app),
+            _ => {}
+        }
+        let asked = match self.page {
+            Page::Sources => self.sources.key(key),
+            Page::Store => match self.store.key(key) {
+                store::Led::On => return self.turn(true, app),
+                store::Led::Ask(request) => Some(request),
+                store::Led::Nowhere => None,
+            },
+            Page::Rules => match self.rules.key(key) {
+                rules::Led::On => return self.turn(true, app),
+                rules::Led::Ask(request) => Some(request),
+                rules::Led::Nowhere => None,
+            },
+            Page::Plan => return self.edit_plan(key, app),
+            Page::Review => return self.review(key, app),
+        };
+        asked.map_or(Answer::Stay, Answer::Ask)
+    }
+
+    fn paste(&mut self, text: &str) -> Answer {
+        let asked = match self.page {
+            Page::Sources => self.sources.paste(text),
+            Page::Store => self.store.paste(text),
+            Page::Rules => {
+                self.rules.paste(text);
+                None
+            }
+            Page::Plan => {
+                self.text().insert(text);
+                None
+            }
+            Page::Review => None,
+        };
+        asked.map_or(Answer::Stay, Answer::Ask)
+    }
+
+    fn choose(&mut self, entry: usize) {
+        match self.page {
+            Page::Sources => self.sources.list.selected = entry,
+            Page::Store => self.store.choose(entry),
+            Page::Rules => self.rules.choose(entry),
+            Page::Plan | Page::Review => {}
+        }
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        match report {
+            Report::Local(folder, entries) => {
+                self.store.place.listed(&folder, &entries);
+                self.sources.listed(&folder, &entries);
+            }
+            Report::Weighed { draft, written, amounts } => {
+                self.rules.weighed(&draft, written, amounts);
+            }
+            Report::Checked(state) => self.state = Some(state),
+            Report::Saved(Ok(())) => {
+                self.rules.end();
+                return Heard::Taken(Answer::Saved(self.name.text()));
+            }
+            Report::Saved(Err(trouble)) => (self.saving, self.trouble) = (false, Some(trouble)),
+            Report::Event { job, event } if self.trial.is(job) => {
+                if let (Event::Progress(latest), Trial::Going { progress, .. }) =
+                    (event, &mut self.trial)
+                {
+                    *progress = latest;
+                }
+            }
+            Report::Ended { job, end: JobEnd::Run(result) } if self.trial.is(job) => {
+                self.trial = Trial::Ended(result);
+            }
+            other => return Heard::Not(Box::new(other)),
+        }
+        Heard::Taken(Answer::Stay)
+    }
+
+    fn under_way(&self) -> Option<(String, Cancel)> {
+        match &self.trial {
+            Trial::Going { cancel, .. } => Some(("dry run".to_owned(), cancel.clone())),
+            _ => None,
+        }
+    }
+
+    fn has_to_wait(&self, key: KeyEvent, _app: &Model) -> bool {
+        match self.page {
+            Page::Sources => self.sources.has_to_wait(key.code),
+            Page::Review => {
+                self.state.is_none() && matches!(meaning(REVIEW, key), Some(Act::DryRun))
+            }
+            _ => false,
+        }
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, room: Room) {
+        draw::draw(frame, app, drawn, self, room.whole);
+    }
+}
+
+impl Trial {
+    /// Whether it is the one of this number, under way.
+    fn is(&self, number: u64) -> bool {
+        matches!(self, Self::Going { job, .. } if *job == number)
     }
 }

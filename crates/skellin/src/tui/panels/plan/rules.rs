@@ -10,7 +10,10 @@ use ratatui::{
 use skellin_engine::{Amounts, Cancel};
 use skellin_plan::{OFTEN_SKIPPED, OftenSkipped, PlanDraft, RuleSet};
 
-use super::super::text_field::TextField;
+use super::super::{
+    panel::{Key, key, meaning},
+    text_field::TextField,
+};
 use crate::{
     tui::{
         model::Model,
@@ -44,6 +47,28 @@ pub(super) enum Led {
     On,
     Ask(Request),
 }
+
+#[derive(Clone, Copy)]
+pub(super) enum Act {
+    Up,
+    Down,
+    Select,
+    Next,
+}
+
+use KeyCode::{Char, Down, Enter, Up};
+
+const CHOOSING: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "choose"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Char(' ')], "Space", Act::Select, "select"),
+    key(&[Enter], "", Act::Next, ""),
+];
+const TYPING: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "choose"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "Enter", Act::Next, "add"),
+];
 
 impl Rules {
     pub fn new() -> Self {
@@ -135,21 +160,32 @@ impl Rules {
         self.at = entry.min(self.choices.len());
     }
 
+    /// The keys that mean something now.
+    pub fn keys(&self) -> &'static [Key<Act>] {
+        if self.is_typing() { TYPING } else { CHOOSING }
+    }
+
     pub fn key(&mut self, key: KeyEvent) -> Led {
         self.mistake = None;
-        match key.code {
-            KeyCode::Up => self.at = self.at.saturating_sub(1),
-            KeyCode::Down => self.at = (self.at + 1).min(self.choices.len()),
-            KeyCode::Enter if self.own.text().trim().is_empty() => return Led::On,
-            KeyCode::Enter => self.add(),
-            KeyCode::Char(' ') if !self.is_typing() => {
+        match meaning(self.keys(), key) {
+            Some(Act::Up) => self.at = self.at.saturating_sub(1),
+            Some(Act::Down) => self.at = (self.at + 1).min(self.choices.len()),
+            Some(Act::Next) if self.own.text().trim().is_empty() => return Led::On,
+            Some(Act::Next) => self.add(),
+            Some(Act::Select) => {
                 let choice = &mut self.choices[self.at];
                 choice.is_chosen = !choice.is_chosen;
             }
-            _ if self.is_typing() => drop(self.own.key(key)),
-            _ => {}
+            None if self.is_typing() => drop(self.own.key(key)),
+            None => {}
         }
         self.ask().map_or(Led::Nowhere, Led::Ask)
+    }
+
+    pub fn paste(&mut self, text: &str) {
+        if self.is_typing() {
+            self.own.insert(text);
+        }
     }
 
     /// Takes the rule that was typed, if it is one.

@@ -7,7 +7,10 @@ use std::{
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 
-use super::super::path_field::PathField;
+use super::super::{
+    panel::{Key, is_for_list, key, meaning},
+    path_field::PathField,
+};
 use crate::tui::{
     model::List,
     worker::{Local, Request},
@@ -25,6 +28,35 @@ pub(super) struct Sources {
     /// Why what was typed is not selected.
     pub refused: Option<String>,
 }
+
+#[derive(Clone, Copy)]
+pub(super) enum Act {
+    Step(isize),
+    Page(isize),
+    Select,
+    Open,
+    Up,
+    TypePath,
+    BackToList,
+    Take,
+}
+
+use KeyCode::{Backspace, Char, Down, Enter, Esc, Left, PageDown, PageUp, Right, Up};
+
+const BROWSING: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Step(-1), "choose"),
+    key(&[Down], "", Act::Step(1), ""),
+    key(&[PageUp], "", Act::Page(-1), ""),
+    key(&[PageDown], "", Act::Page(1), ""),
+    key(&[Char(' ')], "Space", Act::Select, "select"),
+    key(&[Enter, Right], "Enter →", Act::Open, "open"),
+    key(&[Left, Backspace], "←", Act::Up, "up"),
+    key(&[Char('/')], "/", Act::TypePath, "type a path"),
+];
+const TYPING: &[Key<Act>] = &[
+    key(&[Enter], "Enter", Act::Take, "select"),
+    key(&[Esc], "Esc", Act::BackToList, "back to the list"),
+];
 
 impl Sources {
     pub fn new(home: &Path) -> Self {
@@ -52,8 +84,8 @@ impl Sources {
     /// Whether a key is about what is still being read.
     pub fn has_to_wait(&self, code: KeyCode) -> bool {
         match &self.typed {
-            Some(typed) => typed.is_reading() && matches!(code, KeyCode::Enter | KeyCode::Right),
-            None => self.entries.is_none() && super::super::is_for_list(code),
+            Some(typed) => typed.is_reading() && matches!(code, Enter | Right),
+            None => self.entries.is_none() && is_for_list(code),
         }
     }
 
@@ -72,64 +104,76 @@ impl Sources {
         }
     }
 
+    /// The keys that mean something now.
+    pub fn keys(&self) -> &'static [Key<Act>] {
+        if self.typed.is_some() { TYPING } else { BROWSING }
+    }
+
     /// Takes a key; what has to be read for it.
     pub fn key(&mut self, key: KeyEvent) -> Option<Request> {
         self.refused = None;
-        if self.typed.is_some() {
-            return self.type_path(key);
+        let act = meaning(self.keys(), key);
+        if let (Some(typed), None) = (&mut self.typed, act) {
+            return typed.key(key);
         }
         let length = match &self.entries {
             Some(Ok(entries)) => entries.len(),
             _ => 0,
         };
-        let page = self.list.height.max(2) as isize - 1;
-        let folder = match key.code {
-            KeyCode::Up => return self.step(-1, length),
-            KeyCode::Down => return self.step(1, length),
-            KeyCode::PageUp => return self.step(-page, length),
-            KeyCode::PageDown => return self.step(page, length),
-            KeyCode::Char(' ') => {
+        match act? {
+            Act::Step(by) => self.step(by, length),
+            Act::Page(by) => self.step(by * (self.list.height.max(2) as isize - 1), length),
+            Act::Select => {
                 if let Some(path) = self.entry().map(|entry| self.folder.join(&entry.name)) {
                     self.toggle(path);
                 }
-                return self.step(1, length);
+                self.step(1, length)
             }
-            KeyCode::Char('/') => {
+            Act::TypePath => {
                 let (typed, request) = PathField::within(&self.folder);
                 self.typed = Some(typed);
-                return Some(request);
+                Some(request)
             }
-            KeyCode::Enter | KeyCode::Right => {
+            Act::Open => {
                 let below = self.entry().filter(|entry| entry.is_directory);
-                below.map(|entry| self.folder.join(&entry.name))
+                let folder = below.map(|entry| self.folder.join(&entry.name))?;
+                Some(self.go(folder))
             }
-            KeyCode::Left | KeyCode::Backspace => self.folder.parent().map(Path::to_path_buf),
-            _ => None,
-        };
-        let folder = folder?;
-        (self.folder, self.entries) = (folder.clone(), None);
-        Some(Request::Local(folder))
+            Act::Up => {
+                let folder = self.folder.parent().map(Path::to_path_buf)?;
+                Some(self.go(folder))
+            }
+            Act::BackToList => {
+                self.typed = None;
+                None
+            }
+            Act::Take => self.take(),
+        }
     }
 
-    fn type_path(&mut self, key: KeyEvent) -> Option<Request> {
-        let typed = self.typed.as_mut()?;
-        match key.code {
-            KeyCode::Esc => self.typed = None,
-            KeyCode::Enter => match typed.existing() {
-                Some(path) => {
-                    self.typed = None;
-                    // Where it lies is shown, with its mark.
-                    let folder = path.parent().unwrap_or(&path).to_path_buf();
-                    self.selected.remove(&path);
-                    self.toggle(path);
-                    (self.folder, self.entries) = (folder.clone(), None);
-                    return Some(Request::Local(folder));
-                }
-                None => self.refused = Some(format!("there is no {}", typed.text())),
-            },
-            _ => return typed.key(key),
-        }
-        None
+    /// Takes pasted text; what has to be read for it.
+    pub fn paste(&mut self, text: &str) -> Option<Request> {
+        self.typed.as_mut()?.insert(text)
+    }
+
+    fn go(&mut self, folder: PathBuf) -> Request {
+        (self.folder, self.entries) = (folder.clone(), None);
+        Request::Local(folder)
+    }
+
+    /// Selects the path that was typed, if it is there.
+    fn take(&mut self) -> Option<Request> {
+        let typed = self.typed.as_ref()?;
+        let Some(path) = typed.existing() else {
+            self.refused = Some(format!("there is no {}", typed.text()));
+            return None;
+        };
+        self.typed = None;
+        // Where it lies is shown, with its mark.
+        let folder = path.parent().unwrap_or(&path).to_path_buf();
+        self.selected.remove(&path);
+        self.toggle(path);
+        Some(self.go(folder))
     }
 
     fn step(&mut self, by: isize, length: usize) -> Option<Request> {

@@ -9,7 +9,11 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use skellin_engine::NewStore;
 use skellin_plan::{PlaceSpec, StoreDraft};
 
-use super::super::{path_field::PathField, text_field::TextField};
+use super::super::{
+    panel::{Hint, Key, key, meaning},
+    path_field::PathField,
+    text_field::TextField,
+};
 use crate::tui::worker::Request;
 
 /// What is asked about the store.
@@ -46,6 +50,28 @@ pub(super) enum Led {
     On,
     Ask(Request),
 }
+
+#[derive(Clone, Copy)]
+pub(super) enum Act {
+    Up,
+    Down,
+    Next,
+    Turn,
+}
+
+use KeyCode::{Char, Down, Enter, Left, Right, Up};
+
+const FIELDS: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "fields"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "", Act::Next, ""),
+];
+const KEEP: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "fields"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "", Act::Next, ""),
+    key(&[Char(' '), Left, Right], "Space", Act::Turn, "change"),
+];
 
 impl StoreStep {
     pub fn new(
@@ -120,7 +146,13 @@ impl StoreStep {
         (!self.passphrase.is_same(&self.again)).then_some("the two passphrases differ")
     }
 
-    pub fn hint(&self) -> Option<(&'static str, &'static str)> {
+    /// The keys that mean something now.
+    pub fn keys(&self) -> &'static [Key<Act>] {
+        if self.field == Field::Keep { KEEP } else { FIELDS }
+    }
+
+    /// What else the hint line says.
+    pub fn hint(&self) -> Option<Hint> {
         match self.field {
             Field::Passphrase => Some(self.passphrase.reveal_hint()),
             Field::Again => Some(self.again.reveal_hint()),
@@ -148,25 +180,46 @@ impl StoreStep {
     }
 
     pub fn key(&mut self, key: KeyEvent) -> Led {
-        match (self.field, key.code) {
-            (Field::Choice, KeyCode::Down) if self.chosen < self.names.len() => {
+        let Some(act) = meaning(self.keys(), key) else {
+            match self.field {
+                Field::Place => return self.place.key(key).map_or(Led::Nowhere, Led::Ask),
+                _ => drop(self.typed().map(|field| field.key(key))),
+            }
+            return Led::Nowhere;
+        };
+        match (act, self.field) {
+            (Act::Down, Field::Choice) if self.chosen < self.names.len() => {
                 self.choose(self.chosen + 1);
             }
-            (Field::Choice, KeyCode::Up) => self.choose(self.chosen.saturating_sub(1)),
-            (_, KeyCode::Down) => return self.move_field(true),
-            (_, KeyCode::Up) => return self.move_field(false),
-            (_, KeyCode::Enter) if self.fields().last() == Some(&self.field) => return Led::On,
-            (_, KeyCode::Enter) => return self.move_field(true),
-            (Field::Name, _) => drop(self.name.key(key)),
-            (Field::Place, _) => return self.place.key(key).map_or(Led::Nowhere, Led::Ask),
-            (Field::Passphrase, _) => drop(self.passphrase.key(key)),
-            (Field::Again, _) => drop(self.again.key(key)),
-            (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
-                self.keep = !self.keep;
-            }
-            _ => {}
+            (Act::Up, Field::Choice) => self.choose(self.chosen.saturating_sub(1)),
+            (Act::Down, _) => return self.move_field(true),
+            (Act::Up, _) => return self.move_field(false),
+            (Act::Next, _) if self.fields().last() == Some(&self.field) => return Led::On,
+            (Act::Next, _) => return self.move_field(true),
+            (Act::Turn, _) => self.keep = !self.keep,
         }
         Led::Nowhere
+    }
+
+    /// Takes pasted text; what has to be read for it.
+    pub fn paste(&mut self, text: &str) -> Option<Request> {
+        match self.field {
+            Field::Place => self.place.insert(text),
+            _ => {
+                self.typed()?.insert(text);
+                None
+            }
+        }
+    }
+
+    /// What is typed into, but for the directory.
+    fn typed(&mut self) -> Option<&mut TextField> {
+        match self.field {
+            Field::Name => Some(&mut self.name),
+            Field::Passphrase => Some(&mut self.passphrase),
+            Field::Again => Some(&mut self.again),
+            Field::Choice | Field::Place | Field::Keep => None,
+        }
     }
 
     /// Another store; what was typed for one never goes to another.

@@ -41,7 +41,9 @@ fn a_path_is_typed_where_browsing_would_be_long() {
     press(&mut panel, KeyCode::Enter);
     assert!(panel.sources.selected.is_empty() && panel.sources.refused.is_some());
     press(&mut panel, KeyCode::Right);
-    assert!(panel.has_to_wait(KeyCode::Enter), "the directory it has come to is still being read");
+    let enter = KeyEvent::from(KeyCode::Enter);
+    let waits = panel.has_to_wait(enter, &draw_world::app().0.model);
+    assert!(waits, "the directory it has come to is still being read");
     panel.report(Report::Local("/home/keeper/notes/".into(), Ok(Vec::new())));
     let shown = press(&mut panel, KeyCode::Enter);
     assert_eq!(panel.sources.selected.first(), Some(&PathBuf::from("/home/keeper/notes")));

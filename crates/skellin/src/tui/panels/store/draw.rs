@@ -1,5 +1,6 @@
 //! How the guided store looks.
 
+use crate::tui::drawn::Drawn;
 use crate::tui::lines::wrap;
 use ratatui::{
     Frame,
@@ -24,15 +25,21 @@ use crate::{
     words::fit,
 };
 
-pub(in crate::tui) fn draw(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
+pub(super) fn draw(
+    frame: &mut Frame<'_>,
+    app: &Model,
+    drawn: &mut Drawn,
+    panel: &StorePanel,
+    area: Rect,
+) {
     let at = PAGES.iter().position(|(page, _)| *page == panel.page).unwrap_or(0);
     let names: Vec<&str> = PAGES.iter().map(|(_, name)| *name).collect();
     let said = "new store; nothing is created before the last step";
     let (body, foot) = guide::frame(frame, app, area, said, &names, at);
     match panel.page {
-        Page::Kind => kinds(frame, app, panel, body),
+        Page::Kind => kinds(frame, app, drawn, panel, body),
         Page::Way => way(frame, app, panel, body),
-        Page::Folder => folders(frame, app, panel, body),
+        Page::Folder => folders(frame, app, drawn, panel, body),
         Page::Passphrase => passphrase(frame, app, panel, body),
         Page::Make => make(frame, app, panel, body),
     }
@@ -45,14 +52,14 @@ pub(in crate::tui) fn draw(frame: &mut Frame<'_>, app: &mut Model, panel: &Store
     frame.render_widget(line, foot);
 }
 
-fn kinds(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
+fn kinds(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, panel: &StorePanel, area: Rect) {
     let theme = app.theme;
     let quiet = " Where to keep the snapshots? Two stores far apart are safer than one.";
     let mut lines = vec![Line::styled(quiet, theme.quiet()), Line::from("")];
     for (number, (_, name, about)) in KINDS.iter().enumerate() {
         let here = number == panel.kind;
         let row = area.y + lines.len() as u16;
-        app.hits.add(Rect { y: row, height: 1, ..area }, Target::Entry(number));
+        drawn.hit(Rect { y: row, height: 1, ..area }, Target::Entry(number));
         lines.push(Line::from(vec![
             Span::styled(if here { " ▸ (•) " } else { "   ( ) " }, theme.is()),
             Span::styled(format!("{name:<18}"), if here { theme.strong() } else { Style::new() }),
@@ -85,7 +92,7 @@ fn way(frame: &mut Frame<'_>, app: &Model, panel: &StorePanel, area: Rect) {
     frame.render_widget(Text::from(wrap(lines, area.width.into())), area);
 }
 
-fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rect) {
+fn folders(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, panel: &StorePanel, area: Rect) {
     let theme = app.theme;
     let is_drive = panel.kind() == Kind::Drive;
     let [title, list, chosen] =
@@ -123,14 +130,14 @@ fn folders(frame: &mut Frame<'_>, app: &mut Model, panel: &StorePanel, area: Rec
         Some(Ok(names)) => {
             let mut window = panel.list;
             window.offset = window.selected.saturating_sub(usize::from(list.height) / 2);
-            for number in window.window(list.height.into(), names.len()) {
+            for number in window.rows(list.height.into(), names.len()) {
                 let here = number == panel.list.selected;
                 let mark = if is_drive && names[number] == panel.folder { "(•) " } else { "" };
                 let slash = if is_drive { "" } else { "/" };
                 let name = fit(&format!("   {mark}{}{slash}", names[number]), width);
                 let style = if here { theme.cursor() } else { Style::new() };
                 let row = list.y + lines.len() as u16;
-                app.hits.add(Rect { y: row, height: 1, ..list }, Target::Entry(number));
+                drawn.hit(Rect { y: row, height: 1, ..list }, Target::Entry(number));
                 lines.push(Line::styled(format!("{name:<width$}"), style));
             }
         }

@@ -6,16 +6,22 @@ mod form;
 
 use std::{collections::HashMap, path::PathBuf};
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use ratatui::{
+    Frame,
+    crossterm::event::{KeyCode, KeyEvent},
+};
 use skellin_engine::{NewStore, Passphrase, ReachStep};
 use skellin_plan::{StoreDraft, is_plan_name};
 
-use super::{answer::Answer, is_for_list, text_field::TextField};
+use super::{
+    panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
+    text_field::TextField,
+};
 use crate::tui::{
-    model::List,
+    drawn::Drawn,
+    model::{List, Model},
     worker::{Report, Request, Trouble},
 };
-pub(super) use draw::draw;
 use form::{Ask, KINDS, Kind, asked};
 
 /// The steps, in order.
@@ -78,8 +84,77 @@ pub(in crate::tui) struct StorePanel {
     making: Making,
 }
 
+#[derive(Clone, Copy)]
+enum Turn {
+    On,
+    Back,
+    Leave,
+}
+
+#[derive(Clone, Copy)]
+enum Act {
+    Up,
+    Down,
+    PageUp,
+    PageDown,
+    Next,
+    Open,
+    Above,
+    Accept,
+    Change,
+    Create,
+    PlanFor,
+}
+
+use KeyCode::{BackTab, Char, Down, Enter, Esc, Left, PageDown, PageUp, Right, Tab, Up};
+
+const FIRST_STEP: &[Key<Turn>] =
+    &[key(&[Tab], "", Turn::On, ""), key(&[Esc], "Esc", Turn::Leave, "leave")];
+const STEPS: &[Key<Turn>] = &[
+    key(&[Tab], "Tab", Turn::On, "next step"),
+    key(&[BackTab], "Shift Tab", Turn::Back, "previous step"),
+    key(&[Esc], "Esc", Turn::Leave, "leave"),
+];
+const LAST_STEP: &[Key<Turn>] = &[
+    key(&[BackTab], "Shift Tab", Turn::Back, "previous step"),
+    key(&[Esc], "Esc", Turn::Leave, "leave"),
+];
+const MADE: &[Key<Turn>] = &[key(&[Esc], "Esc", Turn::Leave, "done")];
+
+const KIND_KEYS: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "choose"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "Enter", Act::Next, "next step"),
+];
+const FIELD_KEYS: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "fields"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "", Act::Next, ""),
+];
+const KEEP_KEYS: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "fields"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[Enter], "", Act::Next, ""),
+    key(&[Char(' '), Left, Right], "Space", Act::Change, "change"),
+];
+const FOLDER_KEYS: &[Key<Act>] = &[
+    key(&[Up], "↑↓", Act::Up, "choose"),
+    key(&[Down], "", Act::Down, ""),
+    key(&[PageUp], "", Act::PageUp, ""),
+    key(&[PageDown], "", Act::PageDown, ""),
+    key(&[Enter, Right], "Enter →", Act::Open, "open"),
+    key(&[Left], "←", Act::Above, "up"),
+];
+const HOST_KEYS: &[Key<Act>] = &[key(&[Char('k')], "k", Act::Accept, "accept this host key")];
+const CREATE_KEYS: &[Key<Act>] = &[key(&[Enter], "Enter", Act::Create, "create")];
+const MADE_KEYS: &[Key<Act>] = &[key(&[Enter], "Enter", Act::PlanFor, "new plan for this store")];
+
 impl StorePanel {
-    pub fn new(home: &str, config: &str, taken: &[String]) -> Self {
+    pub fn open(app: &Model) -> Opened {
+        Opened::of(Self::new(&app.home, &app.folder, &app.store_names))
+    }
+
+    fn new(home: &str, config: &str, taken: &[String]) -> Self {
         Self {
             home: home.to_owned(),
             config: PathBuf::from(config),
@@ -215,29 +290,29 @@ impl StorePanel {
         }
     }
 
-    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        let mut hints = match (self.page, &self.making) {
-            (Page::Kind, _) => vec![("↑↓", "choose"), ("Enter", "next step")],
-            (Page::Way, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
-            (Page::Folder, _) if self.may_accept() => {
-                vec![("k", "accept this host key")]
-            }
-            (Page::Folder, _) => {
-                vec![("↑↓", "choose"), ("Enter →", "open"), ("←", "up"), ("Tab", "next step")]
-            }
-            (Page::Passphrase, _) => vec![("↑↓", "fields"), ("Tab", "next step")],
-            (Page::Make, Making::Done(Ok(()))) => {
-                return vec![("Enter", "new plan for this store"), ("Esc", "done")];
-            }
-            (Page::Make, Making::Going) => return vec![],
-            (Page::Make, _) => vec![("Enter", "create")],
-        };
-        hints.extend(self.secret_field().map(TextField::reveal_hint));
-        if self.page != Page::Kind {
-            hints.push(("Shift Tab", "previous step"));
+    /// The keys of this step.
+    fn keys(&self) -> &'static [Key<Act>] {
+        match (self.page, &self.making) {
+            (Page::Kind, _) => KIND_KEYS,
+            (Page::Way, _) => FIELD_KEYS,
+            (Page::Folder, _) if self.may_accept() => HOST_KEYS,
+            (Page::Folder, _) => FOLDER_KEYS,
+            (Page::Passphrase, _) if self.field == Field::Keep => KEEP_KEYS,
+            (Page::Passphrase, _) => FIELD_KEYS,
+            (Page::Make, Making::Done(Ok(()))) => MADE_KEYS,
+            (Page::Make, _) => CREATE_KEYS,
         }
-        hints.push(("Esc", "leave"));
-        hints
+    }
+
+    /// Steps are turned with these keys. What is under way is short, and must not be left half done.
+    fn turns(&self) -> &'static [Key<Turn>] {
+        match (self.page, &self.making) {
+            (Page::Kind, _) => FIRST_STEP,
+            (Page::Make, Making::Going) => &[],
+            (Page::Make, Making::Done(Ok(()))) => MADE,
+            (Page::Make, _) => LAST_STEP,
+            _ => STEPS,
+        }
     }
 
     /// The secret that keys go to now.
@@ -254,70 +329,13 @@ impl StorePanel {
         matches!(&self.folders, Some(Err(trouble)) if trouble.new_host)
     }
 
-    pub fn report(&mut self, report: Report) -> Answer {
-        match report {
-            Report::Folders { number, folders } if number == self.number => {
-                self.folders = Some(folders);
-                self.list = List::default();
-            }
-            Report::SecretKept(Ok(file)) => {
-                self.kept = Some(file);
-                return self.browse(false);
-            }
-            Report::SecretKept(Err(trouble)) => self.folders = Some(Err(trouble)),
-            Report::StoreStep { step } => self.steps.push(step),
-            Report::StoreMade(end) => self.making = Making::Done(end),
-            _ => {}
+    fn leave(&mut self) -> Answer {
+        let unused = !matches!(self.making, Making::Done(Ok(())));
+        // A secret that nothing uses is not left lying about.
+        match self.kept.take().filter(|_| unused) {
+            Some(file) => Answer::Leave(Request::DropSecret(file)),
+            None => Answer::Dismiss,
         }
-        Answer::Stay
-    }
-
-    pub fn choose(&mut self, entry: usize) {
-        match self.page {
-            Page::Kind => self.kind = entry.min(KINDS.len() - 1),
-            Page::Folder => self.list.selected = entry,
-            _ => {}
-        }
-    }
-
-    /// Whether what a key is about is still being read.
-    pub fn has_to_wait(&self, code: KeyCode) -> bool {
-        self.page == Page::Folder
-            && self.folders.is_none()
-            && is_for_list(code)
-            && code != KeyCode::Char(' ')
-    }
-
-    pub fn key(&mut self, key: KeyEvent) -> Answer {
-        match key.code {
-            // What is under way is short, and must not be left half done.
-            _ if matches!(self.making, Making::Going) => return Answer::Stay,
-            KeyCode::Esc => {
-                let unused = !matches!(self.making, Making::Done(Ok(())));
-                let file = self.kept.take().filter(|_| unused);
-                return Answer::LeaveStore { unused: file };
-            }
-            KeyCode::Tab if self.page != Page::Make => return self.turn(true),
-            KeyCode::BackTab => return self.turn(false),
-            _ => {}
-        }
-        match self.page {
-            Page::Kind => match key.code {
-                KeyCode::Up => self.kind = self.kind.saturating_sub(1),
-                KeyCode::Down => self.kind = (self.kind + 1).min(KINDS.len() - 1),
-                KeyCode::Enter => return self.turn(true),
-                _ => {}
-            },
-            Page::Way => return self.edit_way(key),
-            Page::Folder => return self.walk(key),
-            Page::Passphrase => return self.edit_passphrase(key),
-            Page::Make => {
-                if key.code == KeyCode::Enter {
-                    return self.make();
-                }
-            }
-        }
-        Answer::Stay
     }
 
     /// To the next page or the one before.
@@ -364,37 +382,33 @@ impl StorePanel {
         }
     }
 
-    fn edit_way(&mut self, key: KeyEvent) -> Answer {
-        let asked = asked(self.kind());
-        let ask = asked[self.at.min(asked.len() - 1)];
-        match key.code {
-            KeyCode::Up => self.at = self.at.saturating_sub(1),
-            KeyCode::Enter if self.at + 1 == asked.len() => return self.turn(true),
-            KeyCode::Down | KeyCode::Enter => self.at = (self.at + 1).min(asked.len() - 1),
-            _ if ask.is_secret() => drop(self.secret.key(key)),
-            _ => drop(self.answers.entry(ask).or_default().key(key)),
+    fn edit_way(&mut self, key: KeyEvent, act: Option<Act>) -> Answer {
+        let last = asked(self.kind()).len() - 1;
+        match act {
+            Some(Act::Up) => self.at = self.at.saturating_sub(1),
+            Some(Act::Next) if self.at == last => return self.turn(true),
+            Some(_) => self.at = (self.at + 1).min(last),
+            None => drop(self.typed().map(|field| field.key(key))),
         }
         Answer::Stay
     }
 
-    fn walk(&mut self, key: KeyEvent) -> Answer {
+    fn walk(&mut self, key: KeyEvent, act: Option<Act>) -> Answer {
         let names = match &self.folders {
             Some(Ok(names)) => names.as_slice(),
-            Some(Err(trouble)) if trouble.new_host && key.code == KeyCode::Char('k') => {
-                return self.browse(true);
-            }
             _ => &[],
         };
         let (length, page) = (names.len(), self.list.height.max(2) as isize - 1);
-        let to = match key.code {
-            KeyCode::Up => return self.step(-1, length),
-            KeyCode::Down => return self.step(1, length),
-            KeyCode::PageUp => return self.step(-page, length),
-            KeyCode::PageDown => return self.step(page, length),
-            KeyCode::Enter | KeyCode::Right => {
+        let to = match act {
+            Some(Act::Accept) => return self.browse(true),
+            Some(Act::Up) => return self.step(-1, length),
+            Some(Act::Down) => return self.step(1, length),
+            Some(Act::PageUp) => return self.step(-page, length),
+            Some(Act::PageDown) => return self.step(page, length),
+            Some(Act::Open) => {
                 names.get(self.list.selected).map(|name| form::below(&self.folder, name))
             }
-            KeyCode::Left => form::above(&self.folder),
+            Some(Act::Above) => form::above(&self.folder),
             _ => {
                 self.new_folder.key(key);
                 return Answer::Stay;
@@ -404,7 +418,8 @@ impl StorePanel {
             // A drive is chosen, not gone into.
             Some(mount) if self.kind() == Kind::Drive => {
                 let name = names.get(self.list.selected).cloned();
-                self.folder = name.filter(|_| key.code != KeyCode::Left).unwrap_or(mount);
+                let is_chosen = matches!(act, Some(Act::Open));
+                self.folder = name.filter(|_| is_chosen).unwrap_or(mount);
                 Answer::Stay
             }
             Some(folder) => {
@@ -415,36 +430,140 @@ impl StorePanel {
         }
     }
 
+    /// What is typed into.
+    fn typed(&mut self) -> Option<&mut TextField> {
+        match (self.page, self.field) {
+            (Page::Way, _) => {
+                let ask = *asked(self.kind()).get(self.at)?;
+                match ask.is_secret() {
+                    true => Some(&mut self.secret),
+                    false => Some(self.answers.entry(ask).or_default()),
+                }
+            }
+            (Page::Folder, _) if !self.may_accept() => Some(&mut self.new_folder),
+            (Page::Passphrase, Field::First) => Some(&mut self.passphrase),
+            (Page::Passphrase, Field::Again) => Some(&mut self.again),
+            _ => None,
+        }
+    }
+
     fn step(&mut self, by: isize, length: usize) -> Answer {
         self.list.step(by, length);
         Answer::Stay
     }
 
-    fn edit_passphrase(&mut self, key: KeyEvent) -> Answer {
+    fn edit_passphrase(&mut self, key: KeyEvent, act: Option<Act>) -> Answer {
         const FIELDS: [Field; 3] = [Field::First, Field::Again, Field::Keep];
         let at = FIELDS.iter().position(|field| *field == self.field).unwrap_or(0);
-        match (self.field, key.code) {
-            (_, KeyCode::Up) => self.field = FIELDS[at.saturating_sub(1)],
-            (Field::Keep, KeyCode::Enter) => return self.turn(true),
-            (_, KeyCode::Down | KeyCode::Enter) => self.field = FIELDS[(at + 1).min(2)],
-            (Field::First, _) => drop(self.passphrase.key(key)),
-            (Field::Again, _) => drop(self.again.key(key)),
-            (Field::Keep, KeyCode::Char(' ') | KeyCode::Left | KeyCode::Right) => {
-                self.keep = !self.keep;
-            }
-            _ => {}
+        match act {
+            Some(Act::Up) => self.field = FIELDS[at.saturating_sub(1)],
+            Some(Act::Next) if self.field == Field::Keep => return self.turn(true),
+            Some(Act::Change) => self.keep = !self.keep,
+            Some(_) => self.field = FIELDS[(at + 1).min(2)],
+            None => drop(self.typed().map(|field| field.key(key))),
         }
         Answer::Stay
     }
 
     fn make(&mut self) -> Answer {
-        if matches!(self.making, Making::Done(Ok(()))) {
-            return Answer::PlanFor(self.text(Ask::Name));
-        }
         let Ok(store) = self.store_at(&self.path()) else { return Answer::Stay };
         (self.steps, self.making) = (Vec::new(), Making::Going);
         let passphrase = self.passphrase.passphrase();
         Answer::Ask(Request::MakeStore { store: Box::new(store), passphrase })
+    }
+}
+
+impl Panel for StorePanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        if matches!(self.making, Making::Going) {
+            return Vec::new();
+        }
+        let mut told = hints(self.keys());
+        let turns = hints(self.turns());
+        let at = turns.iter().take_while(|(shown, _)| *shown == "Tab").count();
+        told.extend_from_slice(&turns[..at]);
+        told.extend(self.secret_field().map(TextField::reveal_hint));
+        told.extend_from_slice(&turns[at..]);
+        told
+    }
+
+    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
+        if matches!(self.making, Making::Going) {
+            return Answer::Stay;
+        }
+        match meaning(self.turns(), key) {
+            Some(Turn::Leave) => return self.leave(),
+            Some(Turn::On) => return self.turn(true),
+            Some(Turn::Back) => return self.turn(false),
+            None => {}
+        }
+        let act = meaning(self.keys(), key);
+        match (self.page, act) {
+            (Page::Kind, Some(Act::Up)) => self.kind = self.kind.saturating_sub(1),
+            (Page::Kind, Some(Act::Down)) => self.kind = (self.kind + 1).min(KINDS.len() - 1),
+            (Page::Kind, Some(Act::Next)) => return self.turn(true),
+            (Page::Way, act) => return self.edit_way(key, act),
+            (Page::Folder, act) => return self.walk(key, act),
+            (Page::Passphrase, act) => return self.edit_passphrase(key, act),
+            (Page::Make, Some(Act::Create)) => return self.make(),
+            (Page::Make, Some(Act::PlanFor)) => return Answer::PlanFor(self.text(Ask::Name)),
+            (Page::Kind | Page::Make, _) => {}
+        }
+        Answer::Stay
+    }
+
+    fn paste(&mut self, text: &str) -> Answer {
+        if let Some(field) = self.typed() {
+            field.insert(text);
+        }
+        Answer::Stay
+    }
+
+    fn choose(&mut self, entry: usize) {
+        match self.page {
+            Page::Kind => self.kind = entry.min(KINDS.len() - 1),
+            Page::Folder => self.list.selected = entry,
+            Page::Way | Page::Passphrase | Page::Make => {}
+        }
+    }
+
+    fn report(&mut self, report: Report) -> Heard {
+        let answer = match report {
+            Report::Folders { number, folders } if number == self.number => {
+                self.folders = Some(folders);
+                self.list = List::default();
+                Answer::Stay
+            }
+            Report::SecretKept(Ok(file)) => {
+                self.kept = Some(file);
+                self.browse(false)
+            }
+            Report::SecretKept(Err(trouble)) => {
+                self.folders = Some(Err(trouble));
+                Answer::Stay
+            }
+            Report::StoreStep { step } => {
+                self.steps.push(step);
+                Answer::Stay
+            }
+            Report::StoreMade(end) => {
+                let is_made = end.is_ok();
+                self.making = Making::Done(end);
+                if is_made { Answer::Refresh } else { Answer::Stay }
+            }
+            other => return Heard::Not(Box::new(other)),
+        };
+        Heard::Taken(answer)
+    }
+
+    fn has_to_wait(&self, key: KeyEvent, _app: &Model) -> bool {
+        self.page == Page::Folder
+            && self.folders.is_none()
+            && meaning(FOLDER_KEYS, key).is_some_and(|act| !matches!(act, Act::Above))
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, room: Room) {
+        draw::draw(frame, app, drawn, self, room.whole);
     }
 }
 

@@ -3,6 +3,7 @@
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 
 use super::*;
+use crate::tui::draw_world;
 
 struct Typing(StorePanel);
 
@@ -12,17 +13,17 @@ impl Typing {
     }
 
     fn press(&mut self, code: KeyCode) -> Answer {
-        self.0.key(KeyEvent::from(code))
+        self.0.key(KeyEvent::from(code), &draw_world::app().0.model)
     }
 
     /// Types texts, each into a field of its own.
     fn fill(&mut self, texts: &[&str]) {
         for (number, text) in texts.iter().enumerate() {
             if number > 0 {
-                self.press(KeyCode::Down);
+                self.press(Down);
             }
             for c in text.chars() {
-                self.press(KeyCode::Char(c));
+                self.press(Char(c));
             }
         }
     }
@@ -31,10 +32,18 @@ impl Typing {
     fn way(kind: Kind, texts: &[&str]) -> Self {
         let mut typing = Self::new();
         let at = KINDS.iter().position(|(found, ..)| *found == kind).expect("a kind");
-        (0..at).for_each(|_| drop(typing.press(KeyCode::Down)));
-        typing.press(KeyCode::Enter);
+        (0..at).for_each(|_| drop(typing.press(Down)));
+        typing.press(Enter);
         typing.fill(texts);
         typing
+    }
+
+    /// What is wanted once something was found or done.
+    fn hear(&mut self, report: Report) -> Answer {
+        match self.0.report(report) {
+            Heard::Taken(answer) => answer,
+            Heard::Not(_) => Answer::Stay,
+        }
     }
 
     fn lacks(&self) -> String {
@@ -73,14 +82,13 @@ fn each_kind_asks_for_what_it_needs() {
 #[test]
 fn a_secret_goes_into_its_file_before_anything_is_asked_of_the_place() {
     let mut typing = Typing::way(Kind::Sftp, &["pier", "pier:2222", "keeper", "", "two terns"]);
-    let Answer::Ask(Request::KeepSecret { file, secret, replace }) = typing.press(KeyCode::Tab)
-    else {
+    let Answer::Ask(Request::KeepSecret { file, secret, replace }) = typing.press(Tab) else {
         panic!("the secret is kept first")
     };
     assert_eq!(file, PathBuf::from("/etc/skellin/keys/pier.password"));
     assert_eq!((secret.as_slice(), replace), (b"two terns".as_slice(), false));
     let Answer::Ask(Request::Folders { store, path, accept, .. }) =
-        typing.0.report(Report::SecretKept(Ok(file.clone())))
+        typing.hear(Report::SecretKept(Ok(file.clone())))
     else {
         panic!("then it is looked around")
     };
@@ -89,22 +97,19 @@ fn a_secret_goes_into_its_file_before_anything_is_asked_of_the_place() {
     assert!(text.contains("sftp://keeper@pier:2222/") && !text.contains("two terns"), "{text}");
     // A new host is accepted by a key of its own, and only then.
     let number = typing.0.number;
-    typing.0.report(Report::Folders { number, folders: Err(trouble(true)) });
+    typing.hear(Report::Folders { number, folders: Err(trouble(true)) });
     assert_eq!(typing.lacks(), "correct the connection first");
-    assert!(matches!(
-        typing.press(KeyCode::Char('k')),
-        Answer::Ask(Request::Folders { accept: true, .. })
-    ));
+    assert!(matches!(typing.press(Char('k')), Answer::Ask(Request::Folders { accept: true, .. })));
     // What was asked before is no answer to what is asked now.
-    typing.0.report(Report::Folders { number, folders: Ok(vec!["old".to_owned()]) });
+    typing.hear(Report::Folders { number, folders: Ok(vec!["old".to_owned()]) });
     assert!(typing.0.folders.is_none());
     let number = typing.0.number;
-    typing.0.report(Report::Folders { number, folders: Ok(vec!["srv".to_owned()]) });
-    assert!(matches!(typing.press(KeyCode::Enter), Answer::Ask(Request::Folders { .. })));
+    typing.hear(Report::Folders { number, folders: Ok(vec!["srv".to_owned()]) });
+    assert!(matches!(typing.press(Enter), Answer::Ask(Request::Folders { .. })));
     assert_eq!(typing.0.folder, "~/srv");
     let number = typing.0.number;
-    typing.0.report(Report::Folders { number, folders: Ok(Vec::new()) });
-    typing.press(KeyCode::Char('2'));
+    typing.hear(Report::Folders { number, folders: Ok(Vec::new()) });
+    typing.press(Char('2'));
     assert_eq!(typing.0.path(), "~/srv/skellin2");
     assert_eq!(typing.lacks(), "");
     let typed = std::mem::replace(&mut typing.0.new_folder, TextField::of("/srv/hut/"));
@@ -112,15 +117,17 @@ fn a_secret_goes_into_its_file_before_anything_is_asked_of_the_place() {
     assert_eq!(typing.lacks(), "");
     typing.0.new_folder = typed;
     // Another password, after going back: the file is our own by now.
-    typing.press(KeyCode::BackTab);
+    typing.press(BackTab);
     for _ in 0..4 {
-        typing.press(KeyCode::Down);
+        typing.press(Down);
     }
-    typing.press(KeyCode::Char('!'));
-    let answer = typing.press(KeyCode::Tab);
+    typing.press(Char('!'));
+    let answer = typing.press(Tab);
     assert!(matches!(answer, Answer::Ask(Request::KeepSecret { replace: true, .. })));
-    let Answer::LeaveStore { unused } = typing.press(KeyCode::Esc) else { panic!("it is left") };
-    assert_eq!(unused, Some(file));
+    let Answer::Leave(Request::DropSecret(unused)) = typing.press(Esc) else {
+        panic!("it is left")
+    };
+    assert_eq!(unused, file);
 }
 
 #[test]
@@ -129,47 +136,46 @@ fn the_last_step_makes_it_and_offers_a_plan() {
         Kind::S3,
         &["offshore", "http://127.0.0.1:8071", "ridge", "north-1", "hut", "a\"b"],
     );
-    let Answer::Ask(Request::KeepSecret { secret, .. }) = typing.press(KeyCode::Tab) else {
+    let Answer::Ask(Request::KeepSecret { secret, .. }) = typing.press(Tab) else {
         panic!("the secret is kept first")
     };
     let text = String::from_utf8_lossy(&secret);
     assert_eq!(text, "id = \"hut\"\nsecret = \"a\\\"b\"");
-    typing.0.report(Report::SecretKept(Ok("/etc/skellin/keys/offshore.credentials".into())));
+    typing.hear(Report::SecretKept(Ok("/etc/skellin/keys/offshore.credentials".into())));
     let number = typing.0.number;
-    typing.0.report(Report::Folders { number, folders: Ok(Vec::new()) });
-    typing.press(KeyCode::Tab);
+    typing.hear(Report::Folders { number, folders: Ok(Vec::new()) });
+    typing.press(Tab);
     assert_eq!(typing.lacks(), "choose a passphrase: a few words");
     typing.fill(&["gulls over", "gulls"]);
     assert_eq!(typing.lacks(), "the two passphrases differ");
     typing.fill(&[" over"]);
-    typing.press(KeyCode::Tab);
-    let Answer::Ask(Request::MakeStore { store, passphrase }) = typing.press(KeyCode::Enter) else {
+    typing.press(Tab);
+    let Answer::Ask(Request::MakeStore { store, passphrase }) = typing.press(Enter) else {
         panic!("it is made")
     };
     assert_eq!(passphrase.as_slice(), b"gulls over");
     assert_eq!(store.draft.place.to_string(), "s3://ridge/skellin");
     // While it goes on no key does anything, so that it is not left half done.
-    assert!(matches!(typing.press(KeyCode::Esc), Answer::Stay));
-    typing.0.report(Report::StoreMade(Err(trouble(false))));
-    assert!(matches!(typing.press(KeyCode::Enter), Answer::Ask(Request::MakeStore { .. })));
-    typing.0.report(Report::StoreMade(Ok(())));
-    let Answer::PlanFor(name) = typing.press(KeyCode::Enter) else { panic!("a plan is offered") };
+    assert!(matches!(typing.press(Esc), Answer::Stay));
+    typing.hear(Report::StoreMade(Err(trouble(false))));
+    assert!(matches!(typing.press(Enter), Answer::Ask(Request::MakeStore { .. })));
+    typing.hear(Report::StoreMade(Ok(())));
+    let Answer::PlanFor(name) = typing.press(Enter) else { panic!("a plan is offered") };
     assert_eq!(name, "offshore");
     // The secret is used now.
-    let Answer::LeaveStore { unused } = typing.press(KeyCode::Esc) else { panic!("it is left") };
-    assert_eq!(unused, None);
+    assert!(matches!(typing.press(Esc), Answer::Dismiss));
 }
 
 #[test]
 fn a_drive_is_chosen_from_those_that_are_mounted() {
     let mut typing = Typing::way(Kind::Drive, &["ash", "ash-east ash-west", "mondays"]);
-    assert!(matches!(typing.press(KeyCode::Tab), Answer::Ask(Request::Folders { .. })));
+    assert!(matches!(typing.press(Tab), Answer::Ask(Request::Folders { .. })));
     let mounts = vec!["/media/a".to_owned(), "/media/b".to_owned()];
     let number = typing.0.number;
-    typing.0.report(Report::Folders { number, folders: Ok(mounts) });
+    typing.hear(Report::Folders { number, folders: Ok(mounts) });
     assert_eq!(typing.lacks(), "choose the drive with Enter");
-    typing.press(KeyCode::Down);
-    typing.press(KeyCode::Enter);
+    typing.press(Down);
+    typing.press(Enter);
     assert_eq!(typing.lacks(), "");
     let store = typing.0.store_at(&typing.0.path()).expect("a store");
     assert_eq!(store.on, Some(("/media/b".into(), Some("ash-east".to_owned()))));

@@ -1,12 +1,44 @@
 //! What there is to mend in the whole set-up.
 
-use ratatui::text::{Line, Span};
+use ratatui::{
+    Frame,
+    crossterm::event::KeyEvent,
+    text::{Line, Span},
+};
 use skellin_engine::{Finding, Weight};
 
-use crate::tui::{health::SAFE, model::Model};
+use super::{
+    panel::{Answer, BACK, Hint, Panel, Room, SCROLL, Scrolled, hints, meaning},
+    popup::scrolling,
+};
+use crate::tui::{drawn::Drawn, health::SAFE, model::Model};
+
+/// What there is to mend.
+#[derive(Default)]
+pub(in crate::tui) struct ProblemsPanel(Scrolled);
+
+impl Panel for ProblemsPanel {
+    fn hints(&self, _app: &Model) -> Vec<Hint> {
+        hints(SCROLL).into_iter().chain([BACK]).collect()
+    }
+
+    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
+        let Some(lines) = meaning(SCROLL, key) else { return Answer::Dismiss };
+        self.0.by(lines);
+        Answer::Stay
+    }
+
+    fn scroll(&mut self, lines: isize) {
+        self.0.by(lines);
+    }
+
+    fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
+        scrolling(frame, app, " Problems ", (lines(app), self.0), room.whole, 120);
+    }
+}
 
 /// The sign of a finding, by its weight.
-pub(in crate::tui) fn sign(finding: &Finding) -> &'static str {
+fn sign(finding: &Finding) -> &'static str {
     match finding.weight {
         Weight::Wrong => "✕ ",
         Weight::Doubtful => "▲ ",
@@ -14,7 +46,7 @@ pub(in crate::tui) fn sign(finding: &Finding) -> &'static str {
 }
 
 /// All findings, each with what to do.
-pub(super) fn lines(app: &Model) -> Vec<Line<'static>> {
+fn lines(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
     let Some(found) = &app.findings else {
         return vec![Line::styled("checking plans, stores and this machine …", theme.quiet())];
