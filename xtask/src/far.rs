@@ -138,7 +138,7 @@ pub(crate) fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
         machine: "hut",
         labels: &[],
         dry_run: false,
-        list_paths: false,
+        paths: None,
         keep_out: &[],
         agree: &|_| true,
         around: &(),

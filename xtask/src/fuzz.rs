@@ -6,7 +6,7 @@ use anyhow::{Context as _, Result, ensure};
 
 use crate::{root, say};
 
-const TARGETS: [&str; 2] = ["rules", "plan"];
+const TARGETS: [&str; 3] = ["rules", "plan", "objects"];
 
 /// Runs each target for so many minutes; a crash fails, and its input is kept under
 /// `fuzz/artifacts`.

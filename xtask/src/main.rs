@@ -3,6 +3,7 @@
 mod bench;
 mod choosing;
 mod damage;
+mod dependencies;
 mod far;
 mod fuzz;
 mod growth;
@@ -23,6 +24,7 @@ fn main() -> anyhow::Result<()> {
         Some("open") => growth::measure_opening(arguments.next(), arguments.next()),
         Some("damage") => damage::damage(arguments.next().as_deref()),
         Some("faults") => suite::faults(),
+        Some("dependencies") => dependencies::check(),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(

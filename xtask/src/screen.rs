@@ -86,7 +86,7 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
                 machine: "hut",
                 labels: &[],
                 dry_run: false,
-                list_paths: false,
+                paths: None,
                 keep_out: &[],
                 agree: &|_| true,
                 around: &(),

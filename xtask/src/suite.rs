@@ -4,7 +4,7 @@ use std::{os::unix::fs::MetadataExt, path::Path, process::Command};
 
 use anyhow::{Context as _, Result, bail, ensure};
 
-use crate::{cargo, programs::run_all, root, say, secrets::watched};
+use crate::{cargo, dependencies, programs::run_all, root, say, secrets::watched};
 
 /// Programs the tests drive, and the packages they come in.
 const NEEDED: &[(&str, &str)] = &[
@@ -33,6 +33,9 @@ pub(crate) fn test() -> Result<()> {
     install_servers()?;
     // The binary first: the tests of the commands and of the interface start it.
     run(cargo().args(["build", "--workspace", "--all-targets"]))?;
+    // A packaged build has no demo.
+    run(cargo().args(["check", "--package", "skellin", "--no-default-features"]))?;
+    dependencies::check()?;
     let mut without = Vec::new();
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");

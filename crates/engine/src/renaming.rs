@@ -5,7 +5,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use skellin_plan::{PlaceSpec, StoreConfig, is_plan_name, parse_stores, with_value};
+use skellin_plan::{PlaceSpec, StoreConfig, is_plan_name, parse_stores, toml_text, with_value};
 use skellin_store::Store;
 
 use crate::{
@@ -21,11 +21,6 @@ use crate::{
 
 fn by_hand(problem: String, file: &Path) -> Refusal {
     Refusal::NotWritable { problem, advice: Advice::EditByHand(file.to_path_buf()) }
-}
-
-/// A TOML basic string.
-fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 /// Gives a plan another name; the path of its new file. Its snapshots stay in their series, which the
@@ -51,7 +46,7 @@ pub fn rename_plan(
     let _lock = PlanLock::take(&configuration.folders.state, from)?;
     let failed = |problem| by_hand(problem, file);
     let series = plan.series();
-    let text = with_value(&plan.text, None, "series", &quoted(series)).map_err(failed)?;
+    let text = with_value(&plan.text, None, "series", &toml_text(series)).map_err(failed)?;
     replace_plan_text(file, &plan.text, &text)?;
     fs::rename(file, &target).map_err(|error| EngineError::local("rename", file, error))?;
     if let Some(journal) = journal {
@@ -102,7 +97,7 @@ fn moved(
     let file = configuration.folders.config.join("stores.toml");
     let before =
         fs::read_to_string(&file).map_err(|error| EngineError::local("read", &file, error))?;
-    let text = with_value(&before, Some(name), "place", &quoted(to))
+    let text = with_value(&before, Some(name), "place", &toml_text(to))
         .map_err(|problem| by_hand(problem, &file))?;
     let with = |name: &str| std::env::var(name).ok();
     let mut stores = parse_stores("stores.toml", &text, &with);
@@ -123,7 +118,7 @@ pub(crate) fn name_key_file(configuration: &Configuration, store: &str, key: &Pa
     let file = configuration.folders.config.join("stores.toml");
     let before =
         fs::read_to_string(&file).map_err(|error| EngineError::local("read", &file, error))?;
-    let value = format!("{{ file = {} }}", quoted(&key.display().to_string()));
+    let value = format!("{{ file = {} }}", toml_text(&key.display().to_string()));
     let text = with_value(&before, Some(store), "passphrase", &value)
         .map_err(|problem| by_hand(problem, &file))?;
     replace(&file, &before, &text)

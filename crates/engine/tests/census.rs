@@ -40,9 +40,10 @@ fn shares(census: &Census, path: &Path) -> Shares {
 
 /// What a dry run finds, and how much of it below each directory.
 fn rehearsed(store: &Arc<Store>, plan: &Plan) -> (FileCounts, BTreeMap<Vec<u8>, Shares>) {
-    let report = Running::of(plan).at(1_790_000_100_000).dry().run(store);
+    let running = Running::of(plan).at(1_790_000_100_000).dry();
+    let report = running.run(store);
     let mut sums: BTreeMap<Vec<u8>, Shares> = BTreeMap::new();
-    for path in &report.paths {
+    for path in running.paths() {
         for (at, _) in path.path.iter().enumerate().filter(|(_, byte)| **byte == b'/') {
             let above = sums.entry(path.path[..at].to_vec()).or_default();
             above.count(path.change, 1, 0);

@@ -20,12 +20,13 @@ fn verdicts(root: &Path, rules: &str) -> BTreeMap<String, Change> {
     let (_, place) = memory_store();
     let plan = plan_of(&[root], rules);
     let now = jiff::Timestamp::now().as_millisecond();
-    let report = Running::of(&plan).at(now).dry().run(&open_store(&place));
+    let running = Running::of(&plan).at(now).dry();
+    running.run(&open_store(&place));
     let below = |path: &[u8]| {
         let path = Path::new(std::str::from_utf8(path).unwrap());
         path.strip_prefix(root).unwrap().display().to_string()
     };
-    report.paths.iter().map(|path| (below(&path.path), path.change)).collect()
+    running.paths().iter().map(|path| (below(&path.path), path.change)).collect()
 }
 
 fn age(path: &Path, days: u64) {

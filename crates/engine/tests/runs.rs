@@ -100,11 +100,13 @@ fn changes_are_counted_and_found() {
     write(&source.join("series/04.csv"), content(99, 3100));
     write(&source.join("series/new.csv"), content(100, 3000));
     write(&source.join("series/x.part"), "x");
-    let rehearsal = Running::of(&plan).at(NIGHT + 1).dry().run(&open_store(&place));
+    let running = Running::of(&plan).at(NIGHT + 1).dry();
+    let rehearsal = running.run(&open_store(&place));
     let expected = FileCounts { new: 1, changed: 1, gone: 3, same: 18, skipped: 1 };
     assert_eq!(rehearsal.files, expected);
     assert_eq!(rehearsal.bytes.read, 6100);
-    let paths: Vec<_> = rehearsal.paths.iter().filter(|path| path.change != Change::Same).collect();
+    let paths = running.paths();
+    let paths: Vec<_> = paths.iter().filter(|path| path.change != Change::Same).collect();
     let shown: Vec<_> = paths
         .iter()
         .map(|path| {

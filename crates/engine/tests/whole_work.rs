@@ -174,7 +174,7 @@ fn every_mistake_of_a_draft_is_found_before_anything_is_written() {
         ),
         (
             |_, draft| {
-                draft.store.as_mut().unwrap().draft.place = PlaceSpec::Directory("elm".into())
+                draft.store.as_mut().unwrap().draft.place = PlaceSpec::Directory("elm".into());
             },
             "not a full path",
         ),

@@ -2,7 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::{places::PlaceSpec, plan::is_plan_name};
+use toml_edit::{Array, DocumentMut, InlineTable, Table, Value};
+
+use crate::{edit::rules_value, places::PlaceSpec, plan::is_plan_name};
 
 /// What the three forms of a backup are for.
 pub const FORMS: [(&str, &str); 3] = [
@@ -60,25 +62,27 @@ impl PlanDraft {
     /// # Errors
     /// If a path cannot stand in a text file.
     pub fn text(&self) -> Result<String, String> {
-        let mut text = String::new();
+        let mut plan = DocumentMut::new();
+        let table = plan.as_table_mut();
         if !self.about.is_empty() {
-            text.push_str(&format!("about   = {}\n", quoted(&self.about)));
+            put(table, "about", self.about.as_str().into());
         }
         let sources =
-            self.sources.iter().map(|source| quoted_path(source)).collect::<Result<Vec<_>, _>>()?;
-        text.push_str(&format!("sources = [{}]\n", sources.join(", ")));
-        text.push_str(&format!("store   = {}\n", quoted(&self.store)));
+            self.sources.iter().map(|source| path_text(source)).collect::<Result<Array, _>>()?;
+        put(table, "sources", sources.into());
+        put(table, "store", self.store.as_str().into());
         if !self.rules_from.is_empty() {
-            let from: Vec<String> = self.rules_from.iter().map(|from| quoted(from)).collect();
-            text.push_str(&format!("rules-from = [{}]\n", from.join(", ")));
+            put(table, "rules-from", self.rules_from.iter().collect::<Array>().into());
         }
         if !self.rules.is_empty() {
-            text.push_str(&format!("rules   = '''\n{}\n'''\n", self.rules.join("\n")));
+            put(table, "rules", rules_value(&self.rules.join("\n"))?);
         }
         if !self.schedule.is_empty() {
-            text.push_str(&format!("\n[schedule]\nrun = {}\n", quoted(&self.schedule)));
+            let mut schedule = Table::new();
+            schedule.insert("run", self.schedule.as_str().into());
+            table.insert("schedule", schedule.into());
         }
-        Ok(text)
+        Ok(plan.to_string())
     }
 
     /// A name for a plan of these sources: the last part of the first, in letters a name may have.
@@ -105,31 +109,45 @@ impl StoreDraft {
     /// # Errors
     /// If a path cannot stand in a text file.
     pub fn text(&self) -> Result<String, String> {
-        let place = match &self.place {
-            PlaceSpec::Directory(path) => quoted_path(path)?,
-            other => quoted(&other.to_string()),
+        let place: Value = match &self.place {
+            PlaceSpec::Directory(path) => path_text(path)?.into(),
+            other => other.to_string().into(),
         };
-        let mut text = format!("[{}]\nplace = {place}\n", self.name);
-        let secret = |file: &Path| Ok::<_, String>(format!("{{ file = {} }}", quoted_path(file)?));
+        let secret = |file: &Path| -> Result<Value, String> {
+            Ok(InlineTable::from_iter([("file", path_text(file)?)]).into())
+        };
+        let mut store = Table::new();
+        store.insert("place", place.into());
         for (key, value) in &self.access {
-            let value = match value {
-                DraftValue::Text(value) => quoted(value),
-                DraftValue::Texts(values) => {
-                    let values: Vec<String> = values.iter().map(|value| quoted(value)).collect();
-                    format!("[{}]", values.join(", "))
-                }
+            let value: Value = match value {
+                DraftValue::Text(value) => value.as_str().into(),
+                DraftValue::Texts(values) => values.iter().collect::<Array>().into(),
                 DraftValue::SecretFile(file) => secret(file)?,
             };
-            text.push_str(&format!("{key} = {value}\n"));
+            store.insert(key, value.into());
         }
         if let Some(file) = &self.key_file {
-            text.push_str(&format!("passphrase = {}\n", secret(file)?));
+            store.insert("passphrase", secret(file)?.into());
         }
-        Ok(text)
+        let mut stores = DocumentMut::new();
+        stores.insert(&self.name, store.into());
+        Ok(stores.to_string())
     }
 }
 
-fn quoted_path(path: &Path) -> Result<String, String> {
+/// The width of a key at the top of a plan, so that values stand below each other.
+const KEY: usize = 7;
+
+fn put(table: &mut Table, key: &str, value: Value) {
+    table.insert(key, value.into());
+    if let Some(mut key) = table.key_mut(key) {
+        let blanks = " ".repeat((KEY + 1).saturating_sub(key.len()).max(1));
+        key.leaf_decor_mut().set_suffix(blanks);
+    }
+}
+
+/// A path as a plan can hold it.
+fn path_text(path: &Path) -> Result<String, String> {
     let text = path.to_str();
     let text = text.ok_or_else(|| {
         format!("{} is not UTF-8 and cannot be written in a plan", path.display())
@@ -137,21 +155,7 @@ fn quoted_path(path: &Path) -> Result<String, String> {
     if text.contains("${") || text.starts_with('~') {
         return Err(format!("{text} contains characters that a plan would expand"));
     }
-    Ok(quoted(text))
-}
-
-/// A TOML basic string.
-fn quoted(text: &str) -> String {
-    let mut out = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => out.extend(['\\', c]),
-            c if c.is_control() => out.push_str(&format!("\\u{:04X}", u32::from(c))),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
+    Ok(text.to_owned())
 }
 
 #[cfg(test)]

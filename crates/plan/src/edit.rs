@@ -1,43 +1,69 @@
 //! Rules added to the text of a plan; everything else in it stays as it is.
 
-use toml::de::{DeTable, DeValue};
+use toml_edit::{DocumentMut, Item, TableLike, Value};
+
+/// A text as TOML, quoted as it has to be.
+#[must_use]
+pub fn toml_text(text: &str) -> String {
+    Value::from(text).to_string()
+}
+
+/// Rules as a plan holds them: line by line, as they are typed.
+pub(crate) fn rules_value(rules: &str) -> Result<Value, String> {
+    let literal = format!("'''\n{rules}\n'''");
+    let refused = "such a rule cannot be written in a plan";
+    let value: Value = literal.parse().map_err(|_| refused.to_owned())?;
+    // What would end the literal too early is no rule any more.
+    match value.as_str().is_some_and(|read| read.trim_end_matches('\n') == rules) {
+        true => Ok(value),
+        false => Err(refused.to_owned()),
+    }
+}
+
+fn parsed(text: &str) -> Result<DocumentMut, String> {
+    text.parse()
+        .map_err(|error: toml_edit::TomlError| format!("not valid TOML: {}", error.message()))
+}
+
+/// The text of an edited file, with line ends as it had them.
+fn text_of(file: &DocumentMut, before: &str) -> String {
+    let text = file.to_string();
+    match before.contains("\r\n") {
+        true => text.replace("\r\n", "\n").replace('\n', "\r\n"),
+        false => text,
+    }
+}
+
+/// Sets a value; what stands before and behind one that was there stays.
+fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
+    let before = table.get(key).and_then(Item::as_value);
+    if let Some(before) = before {
+        *value.decor_mut() = before.decor().clone();
+    }
+    match table.get_mut(key) {
+        Some(there) => *there = value.into(),
+        None => drop(table.insert(key, value.into())),
+    }
+}
 
 /// A plan's text with one more rule at the end of its own.
 ///
 /// # Errors
 /// Why it cannot be added, in words.
 pub fn with_rule(text: &str, rule: &str) -> Result<String, String> {
-    if rule.contains("'''") || rule.contains(['\n', '\r']) {
+    if rule.contains(['\n', '\r']) {
         return Err("such a rule cannot be written in a plan".to_owned());
     }
-    let table = DeTable::parse(text)
-        .map_err(|error| format!("the plan is not valid TOML: {}", error.message()))?;
-    let found = table.get_ref().iter().find(|(key, _)| key.get_ref() == "rules");
-    let Some((_, value)) = found else {
-        let block = format!("rules = '''\n{rule}\n'''\n");
-        let Some(at) = first_header(text, table.get_ref()) else {
-            let gap = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
-            return Ok(format!("{text}{gap}{block}"));
-        };
-        return Ok(format!("{}{block}\n{}", &text[..at], &text[at..]));
+    let mut plan = parsed(text)?;
+    let before = match plan.get("rules") {
+        None => "",
+        Some(rules) => rules.as_str().ok_or("the rules of this plan have to be edited by hand")?,
     };
-    let span = value.span();
-    let raw = &text[span.clone()];
-    let replaced = match (raw.strip_prefix("'''"), value.get_ref()) {
-        (Some(inner), _) => {
-            let inner = inner.strip_suffix("'''").ok_or("the rules are never closed")?;
-            let gap = if inner.is_empty() || inner.ends_with('\n') { "" } else { "\n" };
-            let begin = if inner.is_empty() { "\n" } else { "" };
-            format!("'''{begin}{inner}{gap}{rule}\n'''")
-        }
-        (None, DeValue::String(rules)) if !rules.contains("'''") => {
-            let rules = rules.trim_matches('\n');
-            let gap = if rules.is_empty() { "" } else { "\n" };
-            format!("'''\n{rules}{gap}{rule}\n'''")
-        }
-        _ => return Err("the rules of this plan have to be edited by hand".to_owned()),
-    };
-    Ok(format!("{}{replaced}{}", &text[..span.start], &text[span.end..]))
+    let before = before.trim_matches('\n');
+    let gap = if before.is_empty() { "" } else { "\n" };
+    let rules = rules_value(&format!("{before}{gap}{rule}"))?;
+    set(plan.as_table_mut(), "rules", rules);
+    Ok(text_of(&plan, text))
 }
 
 /// A file's text with a key set to a value, which is TOML itself: in a table, or at the top.
@@ -50,49 +76,17 @@ pub fn with_value(
     key: &str,
     value: &str,
 ) -> Result<String, String> {
-    let parsed =
-        DeTable::parse(text).map_err(|error| format!("not valid TOML: {}", error.message()))?;
-    let top = parsed.get_ref();
-    let (inner, header) = match table {
-        None => (top, None),
+    let mut file = parsed(text)?;
+    let value: Value = value.parse().map_err(|_| format!("`{value}` is no value"))?;
+    let within: &mut dyn TableLike = match table {
+        None => file.as_table_mut(),
         Some(name) => {
-            let found = top.iter().find(|(key, _)| key.get_ref() == name);
-            let (name, found) = found.ok_or_else(|| format!("there is no [{name}]"))?;
-            let DeValue::Table(inner) = found.get_ref() else {
-                return Err(format!("`{}` is not a table", name.get_ref()));
-            };
-            (inner, Some(name.span()))
+            let found = file.get_mut(name).ok_or_else(|| format!("there is no [{name}]"))?;
+            found.as_table_like_mut().ok_or_else(|| format!("`{name}` is not a table"))?
         }
     };
-    if let Some((_, before)) = inner.iter().find(|(known, _)| known.get_ref() == key) {
-        let span = before.span();
-        return Ok(format!("{}{value}{}", &text[..span.start], &text[span.end..]));
-    }
-    let line = format!("{key} = {value}\n");
-    let at = match header {
-        // Right below its header, which has a line of its own.
-        Some(header) => {
-            let line = text[..header.start].rfind('\n').map_or(0, |newline| newline + 1);
-            if !text[line..].trim_start().starts_with('[') {
-                return Err("a table within a line has to be edited by hand".to_owned());
-            }
-            text[header.end..].find('\n').map(|newline| header.end + newline + 1)
-        }
-        None => Some(first_header(text, top).unwrap_or(text.len())),
-    };
-    let at = at.unwrap_or(text.len());
-    let gap = if at == 0 || text[..at].ends_with('\n') { "" } else { "\n" };
-    Ok(format!("{}{gap}{line}{}", &text[..at], &text[at..]))
-}
-
-/// Where the first `[table]` of a file begins.
-fn first_header(text: &str, table: &DeTable<'_>) -> Option<usize> {
-    let headers = table.iter().filter_map(|(key, value)| {
-        let is_table = matches!(value.get_ref(), DeValue::Table(_) | DeValue::Array(_));
-        let line = text[..key.span().start].rfind('\n').map_or(0, |newline| newline + 1);
-        (is_table && text[line..].trim_start().starts_with('[')).then_some(line)
-    });
-    headers.min()
+    set(within, key, value);
+    Ok(text_of(&file, text))
 }
 
 /// A name as a pattern that fits just it, quoted where it has to be.
@@ -131,17 +125,17 @@ mod tests {
                 "store = \"oak\"\nrules = '''\nskip a\n'''\n# end\n",
                 "store = \"oak\"\nrules = '''\nskip a\nskip x\n'''\n# end\n",
             ),
-            ("rules = '''skip a'''\n", "rules = '''skip a\nskip x\n'''\n"),
+            ("rules = '''skip a'''\n", "rules = '''\nskip a\nskip x\n'''\n"),
             ("rules = \"skip a\"  # ours\n", "rules = '''\nskip a\nskip x\n'''  # ours\n"),
-            ("rules = ''\nstore = \"oak\"", "rules = '''\nskip x\n'''\nstore = \"oak\""),
+            ("rules = ''\nstore = \"oak\"", "rules = '''\nskip x\n'''\nstore = \"oak\"\n"),
             ("store = \"oak\"", "store = \"oak\"\nrules = '''\nskip x\n'''\n"),
             (
                 "store = \"oak\"\n\n# when\n[schedule]\nrun = \"daily at 1:00\"\n",
-                "store = \"oak\"\n\n# when\nrules = '''\nskip x\n'''\n\n[schedule]\nrun = \"daily at 1:00\"\n",
+                "store = \"oak\"\nrules = '''\nskip x\n'''\n\n# when\n[schedule]\nrun = \"daily at 1:00\"\n",
             ),
             (
                 "sources = [\n\"/a\"]\n[[around]]\nenter = [\"x\"]\n",
-                "sources = [\n\"/a\"]\nrules = '''\nskip x\n'''\n\n[[around]]\nenter = [\"x\"]\n",
+                "sources = [\n\"/a\"]\nrules = '''\nskip x\n'''\n[[around]]\nenter = [\"x\"]\n",
             ),
         ] {
             assert_eq!(with_rule(before, "skip x").as_deref(), Ok(after), "{before}");
@@ -162,14 +156,15 @@ mod tests {
                 "# x\n[oak] # y\nplace = \"/a\"\n",
                 Some("oak"),
                 "key",
-                "# x\n[oak] # y\nkey = 7\nplace = \"/a\"\n",
+                "# x\n[oak] # y\nplace = \"/a\"\nkey = 7\n",
             ),
             ("[elm]\n[oak]", Some("oak"), "key", "[elm]\n[oak]\nkey = 7\n"),
+            ("oak = { a = 1 } # y\n", Some("oak"), "key", "oak = { a = 1 , key = 7 } # y\n"),
+            ("a = 1 # x\r\n# y\r\nb = 2\r\n", None, "b", "a = 1 # x\r\n# y\r\nb = 7\r\n"),
         ] {
             assert_eq!(with_value(text, table, key, "7").as_deref(), Ok(after), "{text}");
         }
         assert!(with_value("[elm]\n", Some("oak"), "key", "7").is_err());
-        assert!(with_value("oak = { place = 1 }\n", Some("oak"), "key", "7").is_err());
         assert!(with_value("oak = 1\n", Some("oak"), "key", "7").is_err());
         assert!(with_value("= 1\n", None, "key", "7").is_err());
     }

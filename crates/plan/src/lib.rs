@@ -38,7 +38,7 @@ pub use channels::{Channel, Channels, MailServer, Way, parse_channels};
 pub use cron::Cron;
 pub use draft::{DraftValue, FORMS, PlanDraft, StoreDraft};
 pub use due::{Attempt, Due, Past, Retry, Starting, Why, Window};
-pub use edit::{name_pattern, with_rule, with_value};
+pub use edit::{name_pattern, toml_text, with_rule, with_value};
 pub use forecast::{Effort, Expected, expect};
 pub use hosts::{HostConfig, Hosts, parse_hosts};
 pub use late::Fit;

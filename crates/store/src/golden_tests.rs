@@ -1,6 +1,6 @@
 //! Stores as earlier versions have written them, which every later one reads.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use minicbor::bytes::ByteVec;
 use skellin_place::{MemoryPlace, Place};
@@ -9,6 +9,7 @@ use crate::{
     Cache, DataShare, Store,
     format::signed::{decode, encode},
     protocol_tests::{PASSPHRASE, Unwatched, begin, draft, memory, name, noise, open, put, read},
+    records::control::RunRecord,
 };
 
 /// Objects by name, as [`dump`] made them on 30 November 2026: nine nights, a merged index segment in
@@ -31,6 +32,53 @@ fn load(bytes: &[u8]) -> Arc<dyn Place> {
         memory.create(&name(object), &bytes).expect("puts");
     }
     Arc::new(memory)
+}
+
+/// What it holds behind its seals, each with the decoder that meets it.
+pub(crate) fn bodies() -> &'static [(&'static str, Vec<u8>)] {
+    static BODIES: OnceLock<Vec<(&str, Vec<u8>)>> = OnceLock::new();
+    BODIES.get_or_init(|| {
+        let place = load(FORMAT_1);
+        let store = open(&place);
+        let fetch = |object: &str| place.fetch(&name(object), 1 << 30).expect("fetches");
+        let objects = |folder: &str| place.listing(folder).expect("lists").into_iter();
+        let mut bodies = vec![("header", fetch("skellin-store"))];
+        bodies.extend(objects("keys").map(|one| ("slot", fetch(one.name.as_str()))));
+        for container in objects("data").chain(objects("trees")) {
+            let bytes = fetch(container.name.as_str());
+            bodies.push(("trailer", bytes[bytes.len() - 64..].to_vec()));
+            bodies.push(("container", bytes[..136].to_vec()));
+        }
+        let page = |body: Vec<u8>| {
+            let length = (body.len() as u32).to_le_bytes();
+            ("page", [&length, body.as_slice(), &[0; 8]].concat())
+        };
+        for listed in store.snapshots().expect("lists") {
+            let snapshot = store.read_snapshot(&listed).expect("reads");
+            bodies.push(page(store.page_body(&snapshot.root).expect("reads")));
+            for list in Store::pages_of_needed(&snapshot.needed) {
+                bodies.push(("list", store.page_body(list).expect("reads")));
+            }
+            let run = RunRecord {
+                run: snapshot.run,
+                lineage: listed.lineage,
+                snapshot: listed.object.leaf().to_owned(),
+                started: snapshot.started,
+                order: listed.order.0,
+                origin: None,
+            };
+            bodies.extend([("snapshot", encode(&snapshot)), ("run", encode(&run))]);
+        }
+        for id in store.listed_segments().expect("lists") {
+            bodies.push(("segment", store.segment_at_place(id).expect("reads")));
+        }
+        for (id, _) in store.listed_bundles().expect("lists") {
+            bodies.push(("bundle", fetch(&id.to_string())[32..].to_vec()));
+        }
+        let block = [0, 2, 3, 4].map(u32::to_le_bytes).concat();
+        bodies.push(("block", [block.as_slice(), b"abcdefg"].concat()));
+        bodies
+    })
 }
 
 #[test]

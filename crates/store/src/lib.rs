@@ -4,6 +4,8 @@
 //! `docs/FORMAT.md`. A [`Session`] is a run's side of it; [`Store`] reads and proves.
 
 mod containers;
+#[cfg(any(test, fuzzing))]
+mod decoders;
 mod error;
 mod format;
 mod index;
@@ -16,6 +18,8 @@ mod verify;
 mod writing;
 
 pub use containers::Location;
+#[cfg(fuzzing)]
+pub use decoders::{DECODERS, Decode};
 pub use error::{Result, StoreError};
 pub use format::chunker::Chunker;
 pub use format::compress::Compression;

@@ -49,7 +49,8 @@ fn command_line(words: &[String], variables: &[(&str, String)]) -> String {
 }
 
 fn quoted(word: &str) -> String {
-    format!("'{}'", word.replace('\'', "'\\''"))
+    // No word of a plan holds a NUL: none could be handed to a program.
+    shlex::try_quote(word).map_or_else(|_| String::new(), std::borrow::Cow::into_owned)
 }
 
 #[cfg(test)]

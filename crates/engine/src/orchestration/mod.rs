@@ -81,8 +81,8 @@ pub struct RunOptions<'a> {
     pub labels: &'a [String],
     /// Whether nothing is to be written.
     pub dry_run: bool,
-    /// Whether every path is to be listed in the report.
-    pub list_paths: bool,
+    /// Told of every path and what becomes of it, in no particular order.
+    pub paths: Option<&'a run::TellPath<'a>>,
     /// Whether everything else on the machine goes first, if the plan says nothing of it.
     pub gentle: bool,
     /// Whether nobody is there: it was started by itself.
@@ -221,7 +221,7 @@ impl Orchestrator<'_> {
             origin: None,
             labels: options.labels,
             dry_run: options.dry_run,
-            list_paths: options.list_paths,
+            paths: options.paths,
             keep_out,
             agree: options.agree.unwrap_or(&|_| false),
             around,

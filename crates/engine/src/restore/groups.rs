@@ -4,6 +4,7 @@ use std::{
     collections::{HashMap, HashSet},
     ffi::CString,
     os::fd::BorrowedFd,
+    sync::Arc,
 };
 
 use rustix::{
@@ -13,7 +14,7 @@ use rustix::{
 use skellin_store::{Body, Entry};
 
 use super::{Shared, drafts::Workshop};
-use crate::locked::locked;
+use crate::{locked::locked, path::join};
 
 type Group = (u64, u64);
 /// Device and inode of what was written.
@@ -25,30 +26,62 @@ pub(super) fn identity_of(workshop: &Workshop<'_>, draft: &CString) -> Result<Id
     Ok((facts.st_dev, facts.st_ino))
 }
 
+/// Where the content of a group is: the directory, by a path that can be opened again, the name in it,
+/// and what was written there.
+#[derive(Clone)]
+pub(super) struct First {
+    directory: Arc<[u8]>,
+    name: Box<[u8]>,
+    pub identity: Identity,
+}
+
+impl First {
+    /// Its full path in the source.
+    pub fn path(&self) -> Vec<u8> {
+        join(&self.directory, &self.name)
+    }
+
+    pub fn name(&self) -> &[u8] {
+        &self.name
+    }
+}
+
 /// What is known of files with several names.
 #[derive(Default)]
 pub(super) struct Links {
     /// Groups whose content is being written under some name.
     begun: HashSet<Group>,
-    /// Where the content of a group is, as a path below its source that can be opened again, and
-    /// what was written there.
-    pub written: HashMap<Group, (Vec<u8>, Identity)>,
-    /// Names to be linked.
+    written: HashMap<Group, First>,
+    /// The directory of the group that was written last: those beside each other share it.
+    directory: Option<Arc<[u8]>>,
+    /// Names whose content is still being written under another: as many as writers have work waiting.
     pub repeated: Vec<(Vec<u8>, Entry)>,
 }
 
-/// Whether a file's content is already being sent under another name; the name is remembered.
-pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry, path: &[u8]) -> bool {
+impl Links {
+    /// Where the content of a file was written under its first name.
+    pub fn first(&self, entry: &Entry) -> Option<First> {
+        self.written.get(&entry.links?).cloned()
+    }
+
+    fn write(&mut self, group: Group, path: &[u8], identity: Identity) {
+        let at = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        let (above, name) = (&path[..at], &path[at + 1..]);
+        let known = self.directory.take().filter(|known| **known == *above);
+        let directory = known.unwrap_or_else(|| Arc::from(above));
+        self.directory = Some(Arc::clone(&directory));
+        let first = First { directory, name: name.into(), identity };
+        self.written.entry(group).or_insert(first);
+    }
+}
+
+/// Whether a file's content is already being sent under another name.
+pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry) -> bool {
     // Links and pipes have several names as well as files do.
     let (Some(group), false) = (entry.links, shared.request.dry_run) else {
         return false;
     };
-    let mut links = locked(&shared.links);
-    let repeated = !links.begun.insert(group);
-    if repeated {
-        links.repeated.push((path.to_vec(), entry.clone()));
-    }
-    repeated
+    !locked(&shared.links).begun.insert(group)
 }
 
 /// A path was there and was left. If it is what a restore before this one has written, other names
@@ -80,6 +113,6 @@ pub(super) fn left(
 /// A path was written: names of the same group can be linked to it.
 pub(super) fn restored(shared: &Shared<'_>, entry: &Entry, path: &[u8], identity: Identity) {
     if let Some(group) = entry.links {
-        locked(&shared.links).written.entry(group).or_insert_with(|| (path.to_vec(), identity));
+        locked(&shared.links).write(group, path, identity);
     }
 }

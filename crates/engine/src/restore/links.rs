@@ -13,7 +13,7 @@ use skellin_store::Entry;
 use super::{
     Existing, Shared,
     drafts::Workshops,
-    groups::{Identity, identity_of},
+    groups::{First, identity_of},
     own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
     unfinished::times_of,
@@ -26,7 +26,21 @@ use crate::{
     locked::locked,
 };
 
-/// Links the names that were put off.
+/// A name whose content is sent under another: it is linked if that is there, and put off else.
+pub(super) fn repeated<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
+    let mut links = locked(&shared.links);
+    let Some(first) = links.first(&job.entry) else {
+        return links.repeated.push((job.path.clone(), job.entry.clone()));
+    };
+    drop(links);
+    if let Some(directory) = &job.directory
+        && let Err(error) = make(shared, workshops, directory, &first, (&job.entry, &job.path))
+    {
+        shared.fail(error);
+    }
+}
+
+/// Links the names that were put off, now that all content is there.
 pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> Result<()> {
     let repeated = std::mem::take(&mut locked(&shared.links).repeated);
     for (path, entry) in repeated {
@@ -37,26 +51,46 @@ pub(super) fn finish<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>) -> R
             shared.exception(&path, Cause::new(CauseKind::Missing, "its directory does not exist"));
             continue;
         };
-        let written =
-            entry.links.and_then(|group| locked(&shared.links).written.get(&group).cloned());
-        let linked = match written {
-            Some(first) => link(shared, workshops, &directory, &first, &entry)?,
-            None => None,
-        };
-        match linked {
-            Some(Ok(true)) => {
-                shared.count(&shared.restored);
-                shared.bytes.fetch_add(entry.size(), Ordering::Relaxed);
-                shared.restored_bytes.fetch_add(entry.size(), Ordering::Relaxed);
-            }
-            Some(Ok(false)) => shared.count(&shared.left),
-            Some(Err(cause)) => shared.exception(&path, cause),
-            // Its first name was left or failed, or the file system links nothing: a file of its
-            // own has the same content.
-            None => write::one(shared, workshops, &Job { directory: Some(directory), entry, path }),
+        let first = locked(&shared.links).first(&entry);
+        match first {
+            Some(first) => make(shared, workshops, &directory, &first, (&entry, &path))?,
+            None => own_content(shared, workshops, &directory, (&entry, &path)),
         }
     }
     Ok(())
+}
+
+/// Links a name to the first of its content.
+fn make<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    directory: &Arc<OpenDirectory<'a>>,
+    first: &First,
+    (entry, path): (&Entry, &[u8]),
+) -> Result<()> {
+    match link(shared, workshops, directory, first, entry)? {
+        Some(Ok(true)) => {
+            shared.count(&shared.restored);
+            shared.bytes.fetch_add(entry.size(), Ordering::Relaxed);
+            shared.restored_bytes.fetch_add(entry.size(), Ordering::Relaxed);
+        }
+        Some(Ok(false)) => shared.count(&shared.left),
+        Some(Err(cause)) => shared.exception(path, cause),
+        None => own_content(shared, workshops, directory, (entry, path)),
+    }
+    Ok(())
+}
+
+/// The first name of a file was left or failed, or the file system links nothing: a file of its own has
+/// the same content.
+fn own_content<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    directory: &Arc<OpenDirectory<'a>>,
+    (entry, path): (&Entry, &[u8]),
+) {
+    let (directory, entry, path) = (Some(Arc::clone(directory)), entry.clone(), path.to_vec());
+    write::one(shared, workshops, &Job { directory, entry, path, is_repeated: false });
 }
 
 /// Links a name; `None` if that is not possible here.
@@ -64,13 +98,12 @@ fn link<'a>(
     shared: &'a Shared<'a>,
     workshops: &Workshops<'a>,
     directory: &Arc<OpenDirectory<'a>>,
-    (first, identity): &(Vec<u8>, Identity),
+    first: &First,
     entry: &Entry,
 ) -> Result<Option<Result<bool, Cause>>> {
-    let Some(from) = parent_of(shared, first)? else { return Ok(None) };
-    let leaf =
-        |path: &[u8]| CString::new(path.rsplit(|b| *b == b'/').next().unwrap_or_default().to_vec());
-    let (Ok(first_name), Ok(name)) = (leaf(first), CString::new(entry.name.clone())) else {
+    let Some(from) = parent_of(shared, &first.path())? else { return Ok(None) };
+    let (Ok(first_name), Ok(name)) = (CString::new(first.name()), CString::new(entry.name.clone()))
+    else {
         return Ok(None);
     };
     let at = directory.as_fd();
@@ -87,7 +120,7 @@ fn link<'a>(
         return Ok(None);
     }
     // Whoever may write where the first name is could have put something else there.
-    let is_it = identity_of(&workshop, &draft).is_ok_and(|linked| linked == *identity);
+    let is_it = identity_of(&workshop, &draft).is_ok_and(|linked| linked == first.identity);
     let placed = match is_it {
         true => Some(put_in_place(shared, &workshop, &draft, at, &name)),
         false => None,

@@ -79,7 +79,11 @@ pub(super) fn replace<'a>(
         }
         if let Some(directory) = parent_of(shared, &path)? {
             locked(&shared.done).insert(path.clone());
-            write::one(shared, workshops, &Job { directory: Some(directory), entry, path });
+            write::one(
+                shared,
+                workshops,
+                &Job { directory: Some(directory), entry, path, is_repeated: false },
+            );
         }
     }
     Ok(())

@@ -179,12 +179,13 @@ fn tree<'a>(
                 }
             } else if !Entry::is_name(&entry.name) {
                 shared.exception(&path, Cause::other("its name would lead outside"));
-            } else if groups::is_repeated(shared, &entry, &path)
-                || locked(&shared.done).contains(&path)
-            {
-                // It is linked when all content is there, or was done before for want of room.
-            } else if jobs.send(Job { directory: parent, entry, path }).is_err() {
-                return Ok(());
+            } else if locked(&shared.done).contains(&path) {
+                // It was done before for want of room.
+            } else {
+                let is_repeated = groups::is_repeated(shared, &entry);
+                if jobs.send(Job { directory: parent, entry, path, is_repeated }).is_err() {
+                    return Ok(());
+                }
             }
         }
         match walk.advance()? {

@@ -22,6 +22,7 @@ use super::{
     drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
+    links,
     own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
 };
@@ -39,6 +40,8 @@ pub(super) struct Job<'a> {
     pub directory: Option<Arc<OpenDirectory<'a>>>,
     pub entry: Entry,
     pub path: Vec<u8>,
+    /// Whether its content is sent under another name.
+    pub is_repeated: bool,
 }
 
 /// Why a path was not written.
@@ -76,7 +79,10 @@ pub(super) fn work<'a>(
 }
 
 /// Restores one path, whatever becomes of it.
-pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
+pub(super) fn one<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
+    if job.is_repeated {
+        return links::repeated(shared, workshops, job);
+    }
     let outcome = CString::new(job.entry.name.clone())
         .map_err(|_| Failure::Path(Cause::other("its name contains a NUL byte")))
         .and_then(|name| place(shared, workshops, job, &name));

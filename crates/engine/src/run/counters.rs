@@ -8,7 +8,7 @@ use std::sync::{
 use skellin_plan::Verdict;
 use skellin_store::ExceptionRecord;
 
-use super::report::{Change, PathChange};
+use super::report::{Change, PathChange, TellPath};
 use crate::{counts::FileCounts, event::Exception, locked::locked};
 
 /// So many exceptions are kept with path and reason; all are counted.
@@ -48,7 +48,7 @@ impl Survey {
 
 /// What all workers of a run add to.
 #[derive(Default)]
-pub(super) struct Counters {
+pub(super) struct Counters<'s> {
     pub files: Counter,
     pub bytes: Counter,
     pub read: Counter,
@@ -63,17 +63,13 @@ pub(super) struct Counters {
     decided: Vec<Counter>,
     exception_count: Counter,
     exceptions: Mutex<Vec<Exception>>,
-    /// Every path, if that is asked for.
-    paths: Option<Mutex<Vec<PathChange>>>,
+    /// Told of every path.
+    paths: Option<&'s TellPath<'s>>,
 }
 
-impl Counters {
-    pub fn new(rules: usize, list_paths: bool) -> Self {
-        Self {
-            decided: (0..rules).map(|_| Counter::default()).collect(),
-            paths: list_paths.then(Mutex::default),
-            ..Self::default()
-        }
+impl<'s> Counters<'s> {
+    pub fn new(rules: usize, paths: Option<&'s TellPath<'s>>) -> Self {
+        Self { decided: (0..rules).map(|_| Counter::default()).collect(), paths, ..Self::default() }
     }
 
     /// Counts what became of a path that is no directory.
@@ -95,8 +91,8 @@ impl Counters {
             Change::Skipped => &self.skipped,
         };
         counter.add(1);
-        if let Some(paths) = &self.paths {
-            locked(paths).push(PathChange { path: path.to_vec(), change, size, rule });
+        if let Some(told) = self.paths {
+            told(PathChange { path: path.to_vec(), change, size, rule });
         }
     }
 
@@ -143,14 +139,6 @@ impl Counters {
         let mut exceptions = std::mem::take(&mut *locked(&self.exceptions));
         exceptions.sort_by(|a, b| a.path.cmp(&b.path));
         exceptions
-    }
-
-    /// The paths that were listed, by path.
-    pub fn take_paths(&self) -> Vec<PathChange> {
-        let mut paths =
-            self.paths.as_ref().map_or(Vec::new(), |paths| std::mem::take(&mut *locked(paths)));
-        paths.sort_by(|a, b| a.path.cmp(&b.path));
-        paths
     }
 
     /// Numbers of paths.

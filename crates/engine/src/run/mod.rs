@@ -38,7 +38,7 @@ use skellin_store::{
 };
 
 pub use estimate::Estimate;
-pub use report::{Change, Cost, Outlook, PathChange, RunReport, RunStatus, Shrinkage};
+pub use report::{Change, Cost, Outlook, PathChange, RunReport, RunStatus, Shrinkage, TellPath};
 
 use crate::{
     clock::{Cancel, Clock},
@@ -112,8 +112,8 @@ pub struct RunRequest<'a> {
     pub labels: &'a [String],
     /// Whether nothing is to be written.
     pub dry_run: bool,
-    /// Whether every path is to be listed in the report.
-    pub list_paths: bool,
+    /// Told of every path and what becomes of it, in no particular order.
+    pub paths: Option<&'a TellPath<'a>>,
     /// Directories of our own that must not be backed up into themselves: the store, the cache.
     pub keep_out: &'a [PathBuf],
     /// Asked whether to go on if much is suddenly gone or different.

@@ -74,7 +74,7 @@ pub(super) struct Pool<'s> {
     /// Places drawn from what a run would read.
     pub draw: Draw,
     pub tasks: Scheduler<'s>,
-    pub counts: Counters,
+    pub counts: Counters<'s>,
     pub activity: Activity,
     roots: Mutex<Vec<(usize, Entry)>>,
 }
@@ -121,7 +121,7 @@ impl<'s> Pool<'s> {
             events: request.events,
             draw: Draw::new(),
             tasks: Scheduler::new(request.cancel),
-            counts: Counters::new(plan.rules.rules().len(), request.list_paths),
+            counts: Counters::new(plan.rules.rules().len(), request.paths),
             activity: Activity::default(),
             roots: Mutex::default(),
         })
@@ -213,7 +213,6 @@ impl<'s> Pool<'s> {
             exception_count: counts.exception_count(),
             exceptions: counts.take_exceptions(),
             shrinkage: None,
-            paths: counts.take_paths(),
             decided: counts.decided(),
             outlook: None,
             not_entered: Vec::new(),

@@ -53,6 +53,9 @@ pub struct PathChange {
     pub rule: Option<usize>,
 }
 
+/// Takes each path of a run and what becomes of it. It is called from many threads.
+pub type TellPath<'a> = dyn Fn(PathChange) + Sync + 'a;
+
 /// Much that is suddenly gone or different.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Shrinkage {
@@ -118,8 +121,6 @@ pub struct RunReport {
     pub exceptions: Vec<Exception>,
     /// Much that is suddenly gone or different, if the plan's limit was passed.
     pub shrinkage: Option<Shrinkage>,
-    /// Every path, if that was asked for.
-    pub paths: Vec<PathChange>,
     /// How many paths each rule decided.
     pub decided: Vec<u64>,
     /// What a rehearsal foretells.

@@ -13,8 +13,8 @@ use std::{
 };
 
 use skellin_engine::{
-    Cancel, Destination, Event, Existing, MovedClock, RestoreReport, RestoreRequest, RunReport,
-    RunRequest, SourceHosts, history,
+    Cancel, Destination, Event, Existing, MovedClock, PathChange, RestoreReport, RestoreRequest,
+    RunReport, RunRequest, SourceHosts, history,
 };
 use skellin_place::{MemoryPlace, Place};
 use skellin_plan::{Plan, SnapshotSpec, When, parse_plan};
@@ -87,7 +87,8 @@ pub struct Running<'a> {
     pub plan: &'a Plan,
     pub now: i64,
     pub dry_run: bool,
-    pub list_paths: bool,
+    /// Every path, and what became of it, by path.
+    pub paths: Mutex<Vec<PathChange>>,
     pub keep_out: Vec<PathBuf>,
     pub source_hosts: SourceHosts,
     pub cancel: Cancel,
@@ -103,7 +104,7 @@ impl<'a> Running<'a> {
             plan,
             now: 1_790_000_000_000,
             dry_run: false,
-            list_paths: false,
+            paths: Mutex::default(),
             keep_out: Vec::new(),
             source_hosts: SourceHosts::default(),
             cancel,
@@ -119,7 +120,6 @@ impl<'a> Running<'a> {
 
     pub fn dry(mut self) -> Self {
         self.dry_run = true;
-        self.list_paths = true;
         self
     }
 
@@ -151,7 +151,7 @@ impl<'a> Running<'a> {
                 machine: "hut",
                 labels: &self.labels,
                 dry_run: self.dry_run,
-                list_paths: self.list_paths,
+                paths: Some(&|path| self.paths.lock().unwrap().push(path)),
                 keep_out: &self.keep_out,
                 agree,
                 around: &(),
@@ -165,6 +165,13 @@ impl<'a> Running<'a> {
 
     pub fn run(&self, store: &Arc<Store>) -> RunReport {
         self.try_run(store).expect("runs")
+    }
+
+    /// Every path and what became of it, by path.
+    pub fn paths(&self) -> Vec<PathChange> {
+        let mut paths = self.paths.lock().unwrap().clone();
+        paths.sort_by(|a, b| a.path.cmp(&b.path));
+        paths
     }
 
     pub fn notes(&self) -> String {

@@ -169,7 +169,7 @@ pub(super) struct Connection {
     _held: Held,
 }
 
-/// The control connections of a place, so that they can be ended from outside.
+/// The connections of a place, so that they can be ended from outside.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Sockets(Arc<Mutex<HashMap<u64, TcpStream>>>);
 
@@ -255,8 +255,13 @@ impl Connection {
         let ftp =
             RustlsFtpStream::connect_with_stream(stream).map_err(|error| trouble(error.into()))?;
         told(FtpStep::Port { port: *port });
+        // What is transferred is ended from outside like what is said; there is one transfer at a time.
+        let (sockets, transfer) = (sockets.clone(), Mutex::new(None));
         let mut ftp = ftp.passive_stream_builder(move |address| {
-            dial(&[address], patience).map_err(FtpError::ConnectionError)
+            let stream = dial(&[address], patience).map_err(FtpError::ConnectionError)?;
+            let held = sockets.hold(&stream).map_err(FtpError::ConnectionError)?;
+            *transfer.lock().unwrap_or_else(PoisonError::into_inner) = Some(held);
+            Ok(stream)
         });
         // Servers behind a gateway name an address nobody reaches; that of the server itself counts.
         ftp.set_passive_nat_workaround(true);

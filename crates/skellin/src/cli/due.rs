@@ -177,8 +177,9 @@ impl Runs<'_> {
         unwish(&self.context.folders.state, name);
         let args = RunArgs::gentle(vec![name.to_owned()]);
         let ended = self.context.plan(configuration, name).and_then(|plan| {
-            let (report, exit) = run::one(self.context, configuration, journal, &plan, &args)?;
-            self.reports.push(run::as_json(&plan, &report, false));
+            let (report, exit) =
+                run::one(self.context, configuration, journal, (&plan, None), &args)?;
+            self.reports.push(run::as_json(&plan, &report));
             Ok(exit)
         });
         self.note(ended);

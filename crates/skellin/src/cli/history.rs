@@ -186,7 +186,7 @@ fn tree_of(
     let (mut files, mut bytes) = (0u64, 0u64);
     let json = context.global.json;
     if json {
-        output::json_list("snapshot", &snapshot.run.to_string(), "entries");
+        output::json_list(&json!({"snapshot": snapshot.run.to_string()}), "entries");
     }
     for located in &from {
         past::walk(store, located, &mut |path, entry| {

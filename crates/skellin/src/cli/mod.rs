@@ -1,6 +1,7 @@
 //! The commands: parse, call one function of the engine, print.
 
 mod context;
+#[cfg(feature = "demo")]
 mod demo;
 mod doctor;
 mod due;
@@ -8,6 +9,7 @@ mod error;
 mod explain;
 mod history;
 mod journal;
+mod listing;
 mod output;
 mod passphrase;
 mod plan;
@@ -140,6 +142,7 @@ enum Command {
     /// Check the whole set-up and list problems
     Doctor(doctor::DoctorArgs),
     /// Build a demo station with six weeks of runs, and open it
+    #[cfg(feature = "demo")]
     Demo(demo::DemoArgs),
 }
 
@@ -220,6 +223,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Replicate(args) => replicate::replicate(context, &args),
         Command::Journal(args) => journal::journal(context, &args),
         Command::Doctor(args) => doctor::doctor(context, &args),
+        #[cfg(feature = "demo")]
         Command::Demo(args) => demo::demo(context, &args),
     }
 }

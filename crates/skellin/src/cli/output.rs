@@ -33,7 +33,8 @@ enum Document {
 
 struct List {
     out: BufWriter<io::Stdout>,
-    is_empty: bool,
+    /// Of the list, and of the list within its last item if that has one: whether it is empty.
+    is_empty: Vec<bool>,
 }
 
 static DOCUMENT: Mutex<Document> = Mutex::new(Document::Nothing);
@@ -59,28 +60,60 @@ pub(crate) fn json(value: &Value) {
 
 /// Begins a document whose last field is a list, which may be longer than memory holds; the next
 /// [`json`] ends it with the fields that come after the list.
-pub(crate) fn json_list(first: &str, value: &str, list: &str) {
-    let mut out = BufWriter::new(io::stdout());
-    let head = format!(
-        "{{{}:{},{}:[",
-        harmless_json(&json!(first)),
-        harmless_json(&json!(value)),
-        harmless_json(&json!(list))
-    );
-    // A reader that went away is no failure.
-    let _ = out.write_all(head.as_bytes());
-    *document() = Document::Open(List { out, is_empty: true });
+pub(crate) fn json_list(first: &Value, list: &str) {
+    let open = List { out: BufWriter::new(io::stdout()), is_empty: vec![true] };
+    *document() = Document::Open(open.named(first, list));
+}
+
+/// Adds an item whose last field is a list: what follows goes into that, until
+/// [`json_item_ends`].
+pub(crate) fn json_item_with_list(item: &Value, list: &str) {
+    let mut document = document();
+    *document = match std::mem::replace(&mut *document, Document::Nothing) {
+        Document::Open(mut open) => {
+            open.comma();
+            let mut open = open.named(item, list);
+            open.is_empty.push(true);
+            Document::Open(open)
+        }
+        other => other,
+    };
+}
+
+/// Ends the list of the item that [`json_item_with_list`] began, and the item.
+pub(crate) fn json_item_ends() {
+    if let Document::Open(list) = &mut *document() {
+        list.is_empty.pop();
+        let _ = list.out.write_all(b"]}");
+    }
 }
 
 /// Adds to the list that was begun.
 pub(crate) fn json_item(item: &Value) {
     if let Document::Open(list) = &mut *document() {
-        let comma = if std::mem::take(&mut list.is_empty) { "" } else { "," };
-        let _ = list.out.write_all(format!("{comma}{}", harmless_json(item)).as_bytes());
+        list.comma();
+        let _ = list.out.write_all(harmless_json(item).as_bytes());
     }
 }
 
 impl List {
+    /// Begins an object whose last field is a list. A reader that went away is no failure.
+    fn named(mut self, object: &Value, list: &str) -> Self {
+        let _ = self.out.write_all(b"{");
+        for (name, value) in object.as_object().into_iter().flatten() {
+            let field = format!("{}:{},", harmless_json(&json!(name)), harmless_json(value));
+            let _ = self.out.write_all(field.as_bytes());
+        }
+        let _ = self.out.write_all(format!("{}:[", harmless_json(&json!(list))).as_bytes());
+        self
+    }
+
+    fn comma(&mut self) {
+        if let Some(false) = self.is_empty.last_mut().map(std::mem::take) {
+            let _ = self.out.write_all(b",");
+        }
+    }
+
     fn close(mut self, rest: &Value) {
         let fields = rest.as_object().into_iter().flatten();
         let fields: String = fields
@@ -88,7 +121,8 @@ impl List {
                 format!(",{}:{}", harmless_json(&json!(name)), harmless_json(value))
             })
             .collect();
-        let ended = self.out.write_all(format!("]{fields}}}\n").as_bytes());
+        let inner = "]}".repeat(self.is_empty.len().saturating_sub(1));
+        let ended = self.out.write_all(format!("{inner}]{fields}}}\n").as_bytes());
         let _ = ended.and_then(|()| self.out.flush());
     }
 }

@@ -133,11 +133,8 @@ fn sftp(name: &str, spec: &HostSpec, key: Option<&str>) -> Result<String, CliErr
 
 /// A word for the shell.
 fn quoted(word: &str) -> String {
-    let is_plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '/' | '.' | '-' | '_');
-    match !word.is_empty() && word.chars().all(is_plain) {
-        true => word.to_owned(),
-        false => format!("'{}'", word.replace('\'', r"'\''")),
-    }
+    // No word of a configuration holds a NUL.
+    shlex::try_quote(word).map_or_else(|_| String::new(), std::borrow::Cow::into_owned)
 }
 
 #[cfg(test)]

@@ -61,6 +61,7 @@ impl ProgressLine {
 
     /// Shows how far long work of its own kind is, in place of what it showed before; an empty text
     /// ends it.
+    #[cfg(feature = "demo")]
     pub fn show(&self, text: &str) {
         if matches!(self.form, Form::Line { .. }) {
             let text = words::fit(&words::harmless(text), terminal_width().saturating_sub(1));

@@ -3,13 +3,14 @@
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
-    Change, Configuration, Journal, RunOptions, RunReport, RunStatus, Shrinkage, Stage,
+    Change, Configuration, Journal, PathChange, RunOptions, RunReport, RunStatus, Shrinkage, Stage,
 };
 use skellin_plan::Plan;
 
 use super::{
     context::Context,
     error::CliError,
+    listing::PathListing,
     output::{self, exception_json, json_path},
     post, replicate, signals,
 };
@@ -71,9 +72,28 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
     }
     let journal = if args.dry_run { None } else { context.journal() };
     let (mut reports, mut exit) = (Vec::new(), Exit::Done);
+    let lists = args.dry_run && context.global.verbose;
+    if lists && context.global.json {
+        output::json_list(&json!({}), "runs");
+    }
     for plan in &plans {
-        let (report, ended) = one(context, &configuration, journal.as_ref(), plan, args)?;
-        reports.push(as_json(plan, &report, context.global.verbose));
+        let listing = lists.then(PathListing::default);
+        let (report, ended) =
+            one(context, &configuration, journal.as_ref(), (plan, listing.as_ref()), args)?;
+        let said = as_json(plan, &report);
+        match listing {
+            Some(listing) if context.global.json => tell_paths(plan, &said, listing)?,
+            Some(listing) if !context.global.quiet => {
+                let told = listing.each(&mut |path| {
+                    if path.change != Change::Same {
+                        output::line(path_line(plan, &path));
+                    }
+                });
+                output::text(&as_text(plan, &report, true));
+                told.map_err(|error| unlisted(&error))?;
+            }
+            _ => reports.push(said),
+        }
         if matches!(ended, Exit::Signal(_)) {
             exit = ended;
             break;
@@ -83,7 +103,7 @@ pub(super) fn run(context: &Context, args: &RunArgs) -> Result<Exit, CliError> {
         }
     }
     if context.global.json {
-        context.json(json!({"runs": reports}));
+        context.json(if lists { json!({}) } else { json!({"runs": reports}) });
     }
     if args.steward.is_none() {
         post::carry(context, &configuration, journal.as_ref());
@@ -96,24 +116,29 @@ pub(super) fn one(
     context: &Context,
     configuration: &Configuration,
     journal: Option<&Journal>,
-    plan: &Plan,
+    (plan, listing): (&Plan, Option<&PathListing>),
     args: &RunArgs,
 ) -> Result<(RunReport, Exit), CliError> {
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(configuration, journal, &machine);
     let agree = |noticed: &Shrinkage| args.agree || ask(context, plan, noticed);
+    let tell_path = |path: PathChange| {
+        if let Some(listing) = listing {
+            listing.push(path);
+        }
+    };
     let options = RunOptions {
         agree: Some(&agree),
         labels: &args.labels,
         dry_run: args.dry_run,
-        list_paths: args.dry_run && context.global.verbose,
+        paths: listing.map(|_| &tell_path as _),
         gentle: args.gentle,
         unattended: args.unattended || args.steward.is_some(),
     };
     let says = !context.global.json && !context.global.quiet;
     let open = |store: &str| context.open_store(configuration, store, !args.dry_run);
     let told = |stage: Stage<'_, CliError>| match stage {
-        Stage::Ran(report) if says => {
+        Stage::Ran(report) if says && listing.is_none() => {
             output::text(&as_text(plan, report, context.global.verbose));
         }
         Stage::Copied(to, Ok(report)) if says => {
@@ -179,7 +204,39 @@ fn change(change: Change) -> &'static str {
     }
 }
 
-pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
+/// Prints a run as JSON, with its paths one after the other.
+fn tell_paths(plan: &Plan, said: &Value, listing: PathListing) -> Result<(), CliError> {
+    output::json_item_with_list(said, "paths");
+    let told = listing.each(&mut |path| {
+        output::json_item(
+            &json!({"path": json_path(&path.path), "change": change(path.change), "size": path.size,
+                "rule": path.rule.map(|rule| plan.rules.rules()[rule].text.clone())}),
+        );
+    });
+    output::json_item_ends();
+    told.map_err(|error| unlisted(&error))
+}
+
+/// Paths that were put into a file and cannot be read back.
+fn unlisted(error: &std::io::Error) -> CliError {
+    let hint = "check the disk of the temporary directory (TMPDIR), then try again";
+    CliError::failed(format!("the paths cannot be listed: {error}"), Some(hint.to_owned()))
+}
+
+/// A path of a dry run as a line.
+fn path_line(plan: &Plan, path: &PathChange) -> String {
+    let rule = path.rule.map(|rule| &plan.rules.rules()[rule]);
+    let reason =
+        rule.map_or(String::new(), |rule| format!("   by line {}: {}", rule.line, rule.text));
+    format!(
+        "{:<8}{:>10}  {}{reason}",
+        change(path.change),
+        words::bytes(path.size),
+        words::path(&path.path)
+    )
+}
+
+pub(super) fn as_json(plan: &Plan, report: &RunReport) -> Value {
     let exceptions = report.exceptions.iter().map(exception_json);
     let mut value = json!({
         "run": report.run.map(|run| run.to_string()), "plan": plan.name, "store": plan.store,
@@ -214,31 +271,11 @@ pub(super) fn as_json(plan: &Plan, report: &RunReport, verbose: bool) -> Value {
             "cost-month": outlook.cost.as_ref().map(|cost| json!({"currency": cost.currency, "now": cost.now, "after": cost.after})),
         });
     }
-    if report.dry_run && verbose {
-        let paths = report.paths.iter().map(|path| {
-            json!({"path": json_path(&path.path), "change": change(path.change),
-            "size": path.size, "rule": path.rule.map(|rule| plan.rules.rules()[rule].text.clone())})
-        });
-        value["paths"] = paths.collect();
-    }
     value
 }
 
 pub(super) fn as_text(plan: &Plan, report: &RunReport, verbose: bool) -> String {
     let mut out = String::new();
-    if verbose {
-        for path in report.paths.iter().filter(|path| path.change != Change::Same) {
-            let rule = path.rule.map(|rule| &plan.rules.rules()[rule]);
-            let reason = rule
-                .map_or(String::new(), |rule| format!("   by line {}: {}", rule.line, rule.text));
-            out.push_str(&format!(
-                "{:<8}{:>10}  {}{reason}\n",
-                change(path.change),
-                words::bytes(path.size),
-                words::path(&path.path)
-            ));
-        }
-    }
     let took =
         std::time::Duration::from_millis(u64::try_from(report.ended - report.started).unwrap_or(0));
     let ended = match (report.status, report.dry_run) {

@@ -388,13 +388,9 @@ impl App {
         let target = self.model.hits.at(event.column, event.row);
         match event.kind {
             MouseEventKind::Down(MouseButton::Left) => match target {
-                Some(Target::Do(action)) => {
-                    // The screen below is not reached through a panel.
-                    if self.panel.is_none() {
-                        return self.act(action);
-                    }
-                }
+                // The screen below is not reached through a panel.
                 Some(_) if self.panel.is_some() => self.click_panel(target),
+                Some(Target::Do(action)) => return self.act(action),
                 Some(Target::Lane(lane)) => self.model.choose_lane(lane),
                 Some(Target::Moment { lane, from, to }) => self.click_moment(lane, from, to),
                 Some(Target::Row(row)) => {

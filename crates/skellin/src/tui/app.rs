@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use crossbeam_channel::Sender;
-use ratatui::crossterm::event::KeyEvent;
+use ratatui::crossterm::event::{Event, KeyEvent, KeyEventKind};
 use skellin_engine::{Cancel, Configuration};
 
 use super::{
@@ -41,6 +41,17 @@ impl App {
             panel: None,
             ahead: VecDeque::new(),
             listed: now,
+        }
+    }
+
+    /// A key, a click, pasted text.
+    pub fn input(&mut self, event: Event) -> Step {
+        match event {
+            Event::Key(key) if key.kind != KeyEventKind::Release => self.key(key),
+            Event::Mouse(mouse) => self.mouse(mouse),
+            Event::Paste(text) => self.paste(&text),
+            // A frame of another size is drawn as ever.
+            Event::Key(_) | Event::Resize(..) | Event::FocusGained | Event::FocusLost => Step::GoOn,
         }
     }
 

@@ -247,7 +247,6 @@ fn is_from_rest_to_the_end_of_a_run() {
         exception_count: 1,
         exceptions: vec![exception],
         shrinkage: None,
-        paths: Vec::new(),
         decided: vec![1],
         not_entered: Vec::new(),
         not_left: Vec::new(),

@@ -1,12 +1,12 @@
 //! What the top line claims, and what it does not.
 
-use ratatui::crossterm::event::KeyCode;
+use ratatui::crossterm::event::{Event, KeyCode};
 use skellin_engine::{Outcome, Work, timers::Starter};
 use skellin_store::PassphraseSlot;
 
 use crate::tui::draw_world::*;
 use crate::tui::{
-    app::App,
+    app::{App, Step},
     worker::{Group, PassphraseAct, PassphrasesNow, Report, Request},
 };
 
@@ -122,10 +122,31 @@ fn passphrases_are_listed_added_and_revoked_in_the_application() {
     );
     end(&mut app, Some("passphrase added"));
     assert!(draw(&mut app, 80, 24).join("\n").contains("✓ passphrase added"));
-    // Nothing is revoked by one key.
+    // Nothing is revoked by one key, and nothing at all by what is pasted.
     press(&mut app, KeyCode::Down);
+    app.input(Event::Paste("xy".to_owned()));
     press(&mut app, KeyCode::Char('x'));
+    app.input(Event::Paste("y".to_owned()));
     assert!(act().is_none());
     press(&mut app, KeyCode::Char('y'));
     assert!(matches!(act(), Some((_, _, PassphraseAct::Revoke(id))) if id == "9c".repeat(8)));
+}
+
+#[test]
+fn what_is_pasted_is_text_where_text_is_typed_and_nothing_anywhere_else() {
+    let (mut app, requests) = in_was();
+    requests.try_iter().count();
+    let paste = |app: &mut App, text: &str| app.input(Event::Paste(text.to_owned()));
+    assert_eq!(paste(&mut app, "q"), Step::GoOn, "no key of a screen");
+    press(&mut app, KeyCode::Char('g'));
+    paste(&mut app, "10 nov 21:40\nq");
+    assert!(draw(&mut app, 80, 24).join("\n").contains("10 nov 21:40▏"));
+    press(&mut app, KeyCode::Esc);
+    press(&mut app, KeyCode::Char('b'));
+    press(&mut app, KeyCode::Char(' '));
+    press(&mut app, KeyCode::Tab);
+    paste(&mut app, " and/more");
+    assert!(draw(&mut app, 80, 24).join("\n").contains("/home/keeper/restored and/more"));
+    press(&mut app, KeyCode::Esc);
+    assert_eq!(requests.try_iter().filter(|one| matches!(one, Request::Restore(_))).count(), 0);
 }

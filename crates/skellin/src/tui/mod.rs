@@ -34,8 +34,8 @@ mod worker;
 
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
-use ratatui::crossterm::event::{self, Event, KeyEventKind};
+use crossbeam_channel::{Receiver, Select, Sender, TryRecvError, bounded, unbounded};
+use ratatui::crossterm::event::{self, Event};
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
     iterator::Signals,
@@ -51,6 +51,8 @@ use terminal::Terminal;
 const MINUTE: Duration = Duration::from_secs(20);
 /// While something is under way it goes on more often.
 const SECOND: Duration = Duration::from_secs(1);
+/// So many reports of the worker wait at most; whoever has more to tell waits too.
+const REPORTS: usize = 64;
 /// Messages are taken for this long before the next frame.
 const FRAME: Duration = Duration::from_millis(8);
 
@@ -58,8 +60,6 @@ const FRAME: Duration = Duration::from_millis(8);
 pub(crate) enum Message {
     /// Keys, mouse, size, pasted text.
     Input(Event),
-    /// Something the worker has done.
-    Work(Box<worker::Report>),
     /// Others have changed something.
     Changed(watch::Changed),
     /// The process is asked to end.
@@ -71,9 +71,9 @@ pub(crate) fn open(configuration: &Configuration, machine: String) -> Result<Exi
     let failed =
         |source| EngineError::Local { what: "use the terminal", path: "/dev/tty".into(), source };
     let (sender, messages) = unbounded();
-    let reports = sender.clone();
+    let (teller, reports) = bounded(REPORTS);
     let worker = worker::start(configuration.clone(), machine.clone(), move |report| {
-        reports.send(Message::Work(Box::new(report))).is_ok()
+        teller.send(report).is_ok()
     });
     let mut terminal = Terminal::open().map_err(failed)?;
     watch_input(sender.clone());
@@ -84,7 +84,7 @@ pub(crate) fn open(configuration: &Configuration, machine: String) -> Result<Exi
     watch_signals(sender);
     let now = jiff::Timestamp::now().as_millisecond();
     let mut app = App::new(configuration, machine, now, worker);
-    let signal = run(&mut terminal, &mut app, &messages).map_err(failed)?;
+    let signal = run(&mut terminal, &mut app, &messages, &reports).map_err(failed)?;
     drop(terminal);
     Ok(match signal {
         Some(number) => Exit::Signal(u8::try_from(number).unwrap_or(15)),
@@ -97,6 +97,7 @@ fn run(
     terminal: &mut Terminal,
     app: &mut App,
     messages: &Receiver<Message>,
+    reports: &Receiver<worker::Report>,
 ) -> std::io::Result<Option<i32>> {
     let (mut signal, mut ticked) = (None, Instant::now());
     loop {
@@ -104,39 +105,38 @@ fn run(
         terminal.draw(|frame| drawn = draw::frame(frame, app))?;
         app.model.was_drawn(drawn);
         let pause = if app.under_way().is_empty() { MINUTE } else { SECOND };
-        let first = match messages.recv_timeout(pause.saturating_sub(ticked.elapsed())) {
-            Ok(first) => Some(first),
-            Err(RecvTimeoutError::Timeout) => None,
-            Err(RecvTimeoutError::Disconnected) => return Ok(signal),
-        };
+        let mut ready = Select::new();
+        ready.recv(messages);
+        ready.recv(reports);
+        // Whether something came or the time is over shows below.
+        let _ = ready.ready_timeout(pause.saturating_sub(ticked.elapsed()));
         let begun = Instant::now();
         if ticked.elapsed() >= pause {
             ticked = begun;
             app.tick(jiff::Timestamp::now().as_millisecond());
         }
-        let mut next = first;
-        while let Some(message) = next {
-            let step = match message {
-                Message::Signal(number) => {
+        while begun.elapsed() < FRAME {
+            // What a person does comes before what was found.
+            let step = match messages.try_recv() {
+                Ok(Message::Signal(number)) => {
                     signal = Some(number);
                     app.close_down()
                 }
-                Message::Input(Event::Key(key)) if key.kind != KeyEventKind::Release => {
-                    app.key(key)
-                }
-                Message::Input(Event::Mouse(mouse)) => app.mouse(mouse),
-                Message::Input(Event::Paste(text)) => app.paste(&text),
-                Message::Changed(changed) => {
+                Ok(Message::Input(event)) => app.input(event),
+                Ok(Message::Changed(changed)) => {
                     app.changed(changed);
                     Step::GoOn
                 }
-                Message::Input(_) => Step::GoOn,
-                Message::Work(report) => app.report(*report),
+                Err(TryRecvError::Disconnected) => return Ok(signal),
+                Err(TryRecvError::Empty) => match reports.try_recv() {
+                    Ok(report) => app.report(report),
+                    Err(TryRecvError::Disconnected) => return Ok(signal),
+                    Err(TryRecvError::Empty) => break,
+                },
             };
             if step == Step::Close {
                 return Ok(signal);
             }
-            next = if begun.elapsed() < FRAME { messages.try_recv().ok() } else { None };
         }
     }
 }

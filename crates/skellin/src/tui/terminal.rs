@@ -1,6 +1,9 @@
 //! The terminal, taken over and given back as it was: on return, on error, on panic.
 
-use std::io::{self, Stdout};
+use std::{
+    io::{self, Stdout},
+    sync::atomic::{AtomicBool, Ordering},
+};
 
 use ratatui::{
     Frame,
@@ -28,6 +31,7 @@ impl Terminal {
             give_back();
             previous(info);
         }));
+        IS_OURS.store(true, Ordering::SeqCst);
         enable_raw_mode()?;
         execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste, EnableMouseCapture)?;
         Ok(Self(ratatui::Terminal::new(CrosstermBackend::new(io::stdout()))?))
@@ -47,7 +51,14 @@ impl Drop for Terminal {
     }
 }
 
+/// Whether the terminal is ours now. It is given back once: leaving the alternate screen again would
+/// put the cursor where it was before, over what a panic has said meanwhile.
+static IS_OURS: AtomicBool = AtomicBool::new(false);
+
 fn give_back() {
+    if !IS_OURS.swap(false, Ordering::SeqCst) {
+        return;
+    }
     // If the terminal is gone there is nothing to give back.
     let _ = execute!(
         io::stdout(),

@@ -375,10 +375,19 @@ pub(crate) fn open_directory(
     let plain =
         key.open(DIRECTORY, sealed).ok_or_else(|| damaged("its directory is not authentic"))?;
     let body = Signed::decode(&plain, object)?.verified(keys, &context(header.id), object)?;
-    let record: DirectoryRecord = decode(&body, object)?;
-    if record.header != *blake3::hash(header_bytes.get(..HEADER).unwrap_or_default()).as_bytes() {
+    let (hash, mut directory) = read_directory(&body, object)?;
+    if hash != *blake3::hash(header_bytes.get(..HEADER).unwrap_or_default()).as_bytes() {
         return Err(damaged("its header was modified"));
     }
+    (directory.salt, directory.wrapped) = (header.salt, header.wrapped);
+    directory.length = length;
+    Ok(directory)
+}
+
+/// A directory from its body, without what its container's header says; and the hash of that header.
+pub(crate) fn read_directory(body: &[u8], object: &str) -> Result<([u8; 32], Directory)> {
+    let damaged = |why: &str| StoreError::damaged(object, why);
+    let record: DirectoryRecord = decode(body, object)?;
     let mut blocks = Vec::new();
     let mut offset = HEADER as u32;
     for length in record.blocks.chunks_exact(4) {
@@ -400,10 +409,11 @@ pub(crate) fn open_directory(
         };
         rows.push(Row { fingerprint: Fingerprint(fingerprint), block, chunk });
     }
-    let DirectoryRecord { checkpoints, spare, .. } = record;
+    let DirectoryRecord { header, checkpoints, spare, .. } = record;
+    let (salt, wrapped) = ([0; 16], [0; 80]);
     let has_spare = spare == Some(true);
-    let ContainerHeader { salt, wrapped, .. } = *header;
-    Ok(Directory { salt, wrapped, length, blocks, rows, checkpoints, has_spare })
+    let directory = Directory { salt, wrapped, length: 0, blocks, rows, checkpoints, has_spare };
+    Ok((header, directory))
 }
 
 #[cfg(test)]

@@ -207,7 +207,7 @@ impl Store {
     }
 
     /// The body of a segment as it lies at the place.
-    fn segment_at_place(&self, id: SegmentId) -> Result<Vec<u8>> {
+    pub(crate) fn segment_at_place(&self, id: SegmentId) -> Result<Vec<u8>> {
         twice(&*self.place, || self.segment_once(id))
     }
 

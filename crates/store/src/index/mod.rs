@@ -22,6 +22,16 @@ pub(crate) use merging::RECORDS_A_PART;
 pub(crate) use record::Record;
 pub(crate) use tiers::Tiers;
 
+/// A segment from its body, and what it knows, whatever becomes of it.
+#[cfg(any(test, fuzzing))]
+pub(crate) fn read_segment(body: Vec<u8>, object: &str, part: &mut segment::OpenPart<'_>) {
+    if let Ok(segment) = Segment::parse(Box::new(body), object, part) {
+        let mut records = segment.records(object);
+        while let Ok(Some(_)) = records.next() {}
+        let _ = segment.find(&[7; 16]).count();
+    }
+}
+
 use segment::Segment;
 
 use crate::{

@@ -52,6 +52,12 @@ struct Bundled {
 
 type Contents = BTreeMap<String, Vec<u8>>;
 
+/// What a bundle holds, from its body: sealed snapshots by their names.
+pub(crate) fn read_body(body: &[u8], object: &str) -> Result<Contents> {
+    let bundled: Vec<Bundled> = decode(body, object)?;
+    Ok(bundled.into_iter().map(|one| (one.leaf, one.sealed.into())).collect())
+}
+
 impl std::fmt::Display for BundleId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "index/{}.{:02x}", self.run, self.level)
@@ -152,8 +158,7 @@ impl Store {
             .split_first_chunk::<32>()
             .filter(|(proof, body)| **proof == self.bundle_proof(name, body))
             .ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
-        let bundled: Vec<Bundled> = decode(body, name)?;
-        Ok(bundled.into_iter().map(|one| (one.leaf, one.sealed.into())).collect())
+        read_body(body, name)
     }
 
     /// Proves a bundle as it lies at the place: it, and those of these snapshots it holds.

@@ -108,6 +108,21 @@ impl Word {
     }
 }
 
+/// The words of a page of a tier.
+fn words_of_page(body: &[u8], object: &str) -> Result<Words> {
+    let found: ListPage = decode(body, object)?;
+    if found.level != LEVEL {
+        return Err(StoreError::damaged(object, "it is a page of something else"));
+    }
+    open_words(found.words, object)
+}
+
+/// A page of a tier, whatever becomes of it.
+#[cfg(any(test, fuzzing))]
+pub(crate) fn read_page(body: &[u8], object: &str) {
+    drop(words_of_page(body, object));
+}
+
 fn open_words(words: Vec<Word>, object: &str) -> Result<Words> {
     words.into_iter().map(|word| word.open(object)).collect()
 }
@@ -242,11 +257,7 @@ impl Store {
             let mut words = Words::new();
             for page in pages {
                 let object = format!("the list of containers {page}");
-                let found: ListPage = decode(&self.page_body(page)?, &object)?;
-                if found.level != LEVEL {
-                    return Err(StoreError::damaged(object, "it is a page of something else"));
-                }
-                words.extend(open_words(found.words, &object)?);
+                words.extend(words_of_page(&self.page_body(page)?, &object)?);
             }
             Ok(Tier { pages: pages.clone(), words })
         };

@@ -26,3 +26,16 @@ pub use needs::Needs;
 pub use annex::Refs;
 pub(crate) use annex::{attach, split as split_page};
 pub(crate) use needs::{Gathered, Within};
+
+/// A page from its stored form, whatever becomes of it.
+#[cfg(any(test, fuzzing))]
+pub(crate) fn read_page(
+    stored: &[u8],
+    own: crate::containers::Location,
+    containers: &crate::containers::Containers,
+    object: &str,
+) {
+    if let Some((body, hints)) = split_page(stored) {
+        drop(page::Page::decode(body, &annex::Hints::of(hints, own, containers), object));
+    }
+}

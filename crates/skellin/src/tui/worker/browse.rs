@@ -1,14 +1,12 @@
 //! Reading trees: directories, versions of a path, the beginning of a file.
 
-use std::sync::atomic::Ordering;
-
 use skellin_engine::{
-    Change, EngineError,
+    Cancel, Change, EngineError,
     history::{self, Against},
 };
 use skellin_store::{Body, Entry, RunId, Snapshot};
 
-use super::{Looked, Report, Request, Shared, VersionRow, catalogue::Open};
+use super::{Looked, Report, Shared, VersionRow, catalogue::Open};
 use crate::tui::rows::{BATCH, Batch, FIRST, Row, RowFacts};
 
 /// So much of a file is read to look into it, in bytes.
@@ -16,39 +14,53 @@ const HEAD: usize = 1 << 20;
 /// Lines are cut at this length, in characters.
 const LONGEST_LINE: usize = 2000;
 
-pub(super) fn answer(shared: &Shared, request: Request) {
-    match request {
-        Request::Directory { ticket, store, snapshot, before, path } => {
-            if ticket < shared.ticket.load(Ordering::SeqCst) {
-                return;
-            }
-            let listing = Listing { shared, ticket, path: path.as_deref() };
-            let listed =
-                shared.open_store(&store).and_then(|open| listing.list(&open, snapshot, before));
-            if let Err(error) = listed {
-                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
-            }
-        }
-        Request::Versions { study, store, snapshots, path } => {
-            let found = shared
-                .open_store(&store)
-                .and_then(|open| versions(shared, study, &open, &snapshots, &path));
-            if let Some(versions) = found.map_err(Into::into).transpose() {
-                shared.tell(Report::Versions { path, versions });
-            }
-        }
-        Request::Look { store, snapshot, path } => {
-            let looked = shared.open_store(&store).and_then(|open| look(&open, snapshot, &path));
-            let looked = looked.map_err(Into::into);
-            shared.tell(Report::Looked { path, snapshot, looked });
-        }
-        _ => {}
+/// A directory of a snapshot.
+pub(super) struct Directory {
+    pub ticket: u64,
+    pub store: String,
+    pub snapshot: RunId,
+    pub before: Option<RunId>,
+    pub path: Option<Vec<u8>>,
+}
+
+/// Lists a directory, unless another tree is asked for meanwhile.
+pub(super) fn directory(shared: &Shared, asked: Directory, over: &Cancel) {
+    if over.is_cancelled() {
+        return;
     }
+    let Directory { ticket, store, snapshot, before, path } = asked;
+    let listing = Listing { shared, ticket, over, path: path.as_deref() };
+    let listed = shared.open_store(&store).and_then(|open| listing.list(&open, snapshot, before));
+    if let Err(error) = listed {
+        shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
+    }
+}
+
+/// Follows a path through snapshots, oldest first, unless another is asked for meanwhile.
+pub(super) fn study(
+    shared: &Shared,
+    store: &str,
+    snapshots: &[RunId],
+    path: Vec<u8>,
+    over: &Cancel,
+) {
+    let found = shared.open_store(store).and_then(|open| versions(over, &open, snapshots, &path));
+    if let Some(versions) = found.map_err(Into::into).transpose() {
+        shared.tell(Report::Versions { path, versions });
+    }
+}
+
+/// Reads the beginning of a file.
+pub(super) fn beginning(shared: &Shared, store: &str, snapshot: RunId, path: Vec<u8>) {
+    let looked = shared.open_store(store).and_then(|open| look(&open, snapshot, &path));
+    let looked = looked.map_err(Into::into);
+    shared.tell(Report::Looked { path, snapshot, looked });
 }
 
 struct Listing<'a> {
     shared: &'a Shared,
     ticket: u64,
+    over: &'a Cancel,
     path: Option<&'a [u8]>,
 }
 
@@ -103,7 +115,7 @@ impl Listing<'_> {
     fn send(&self, batch: Batch, complete: bool) -> bool {
         let path = self.path.map(<[u8]>::to_vec);
         self.shared.tell(Report::Rows { ticket: self.ticket, path, batch, complete })
-            && self.ticket >= self.shared.ticket.load(Ordering::SeqCst)
+            && !self.over.is_cancelled()
     }
 }
 
@@ -130,13 +142,12 @@ fn row(name: Vec<u8>, entry: &Entry, change: Change) -> Row {
 
 /// `None` if something newer is asked by now.
 fn versions(
-    shared: &Shared,
-    study: u64,
+    over: &Cancel,
     open: &Open,
     snapshots: &[RunId],
     path: &[u8],
 ) -> Result<Option<Vec<VersionRow>>, EngineError> {
-    let is_over = || shared.study.load(Ordering::SeqCst) != study;
+    let is_over = || over.is_cancelled();
     open.fetch(snapshots);
     let mut read = Vec::with_capacity(snapshots.len());
     for id in snapshots {

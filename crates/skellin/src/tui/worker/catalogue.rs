@@ -45,7 +45,10 @@ impl Open {
         }
         let listed = locked(&self.listed).get(&id).cloned();
         let listed = listed.ok_or(EngineError::Refused(Refusal::SnapshotGone))?;
-        let snapshot = Arc::new(self.store.read_snapshot(&listed)?);
+        let mut snapshot = self.store.read_snapshot(&listed)?;
+        // Of thousands of snapshots nobody here needs what was written down beside the tree.
+        (snapshot.plan_text, snapshot.exception_list) = (String::new(), Vec::new());
+        let snapshot = Arc::new(snapshot);
         locked(&self.read).insert(id, Arc::clone(&snapshot));
         Ok(snapshot)
     }

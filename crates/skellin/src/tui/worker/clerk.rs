@@ -7,13 +7,14 @@ use std::{
 
 use skellin_engine::{
     Advice, Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, Refusal, drive_states, measure, open_place, replace_plan_text,
+    JournalEntry, Looking, Passphrase, Refusal, drive_states, measure, open_place,
+    replace_plan_text,
     timers::{Setting, Starter},
 };
 use skellin_plan::{Plan, RuleSet, StoreConfig};
 use skellin_store::Store;
 
-use super::{Details, DraftState, Local, Report, Request, Shared, StoreRow, Trouble, locked};
+use super::{Details, DraftState, Local, Report, Shared, StoreRow, Trouble, locked};
 use crate::{
     machine::{starter, timer_setting},
     words,
@@ -26,86 +27,107 @@ const ENTRIES: usize = 10_000;
 /// Of so many of them the exceptions are shown too.
 const WITH_EXCEPTIONS: usize = 200;
 
-pub(super) fn answer(shared: &Shared, request: Request) {
-    let report = match request {
-        Request::Journal => Report::Journal(
-            shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into),
-        ),
-        Request::Stores => Report::Stores(stores(shared)),
-        Request::Reach { number, store, accept } => {
-            let told = |step| {
-                shared.tell(Report::ReachStep { number, step });
-            };
-            let configuration = shared.configuration();
-            let end = configuration.store(&store).and_then(|config| {
-                skellin_engine::reach(config, &configuration.folders, accept, &told)
-            });
-            Report::Reached { number, end: end.map_err(Into::into) }
-        }
-        Request::Entry(id) => {
-            let details = shared.journal().and_then(|journal| {
-                Ok(Details {
-                    steps: journal.steps(id)?,
-                    exceptions: journal.exceptions(id)?,
-                    deliveries: journal.deliveries(id)?,
-                })
-            });
-            Report::Entry { id, details: details.map_err(Into::into) }
-        }
-        Request::Tell(channel) => {
-            let configuration = shared.configuration();
-            let end = configuration.channel(&channel).map_err(Trouble::from).and_then(|found| {
-                let message = crate::trial::message(&channel, &shared.machine);
-                let sent = skellin_engine::send(found, &message, &shared.machine);
-                sent.map(|()| found.target()).map_err(|why| Trouble::of_words(why.to_string()))
-            });
-            Report::Told { channel, end }
-        }
-        Request::Configuration => {
-            let folders = locked(&shared.configuration).folders.clone();
-            Report::Configuration(match Configuration::load(folders) {
-                Ok(configuration) => {
-                    locked(&shared.configuration).clone_from(&configuration);
-                    Ok(Box::new(configuration))
-                }
-                Err(error) => Err(error.into()),
-            })
-        }
-        Request::Local(path) => {
-            let listed = local(&path).map_err(|error| error.to_string());
-            Report::Local(path, listed)
-        }
-        Request::Effect { plan, rule, cancel } => {
-            let amounts = effect(shared, &plan, &rule, &cancel);
-            if matches!(&amounts, Err(error) if error.is_cancelled()) {
-                return;
-            }
-            Report::Effect { rule, amounts: amounts.map_err(Into::into) }
-        }
-        Request::AddRule { plan, rule } => {
-            let texts = ready(shared, &plan).and_then(|(file, ready)| {
-                let became = added(&file, &ready, &rule)?;
-                replace_plan_text(&file, &ready.text, &became)?;
-                Ok((ready.text, became))
-            });
-            Report::PlanChanged { plan, texts: texts.map_err(Into::into) }
-        }
-        Request::TakeBack { plan, was, became } => {
-            let texts = ready(shared, &plan).and_then(|(file, _)| {
-                replace_plan_text(&file, &became, &was)?;
-                Ok((became, was))
-            });
-            Report::PlanChanged { plan, texts: texts.map_err(Into::into) }
-        }
-        Request::Check(draft) => Report::Checked(Box::new(check(shared, &draft))),
-        Request::Save(draft, passphrase) => {
-            let now = jiff::Timestamp::now().as_millisecond();
-            let saved = draft.save(&shared.configuration(), passphrase.as_ref(), now);
-            Report::Saved(saved.map_err(Into::into))
-        }
-        _ => return,
+/// Reads the journal.
+pub(super) fn journal(shared: &Shared) {
+    let read = shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into);
+    shared.tell(Report::Journal(read));
+}
+
+/// Looks at all stores.
+pub(super) fn all_stores(shared: &Shared) {
+    shared.tell(Report::Stores(stores(shared)));
+}
+
+/// Goes the way to a store's place, step by step.
+pub(super) fn reach(shared: &Shared, number: u64, store: &str, accept: bool) {
+    let told = |step| {
+        shared.tell(Report::ReachStep { number, step });
     };
-    shared.tell(report);
+    let configuration = shared.configuration();
+    let end = configuration
+        .store(store)
+        .and_then(|config| skellin_engine::reach(config, &configuration.folders, accept, &told));
+    shared.tell(Report::Reached { number, end: end.map_err(Into::into) });
+}
+
+/// Reads what an entry of the journal has beside itself.
+pub(super) fn entry(shared: &Shared, id: i64) {
+    let details = shared.journal().and_then(|journal| {
+        Ok(Details {
+            steps: journal.steps(id)?,
+            exceptions: journal.exceptions(id)?,
+            deliveries: journal.deliveries(id)?,
+        })
+    });
+    shared.tell(Report::Entry { id, details: details.map_err(Into::into) });
+}
+
+/// Sends a trial to a channel.
+pub(super) fn tell(shared: &Shared, channel: String) {
+    let configuration = shared.configuration();
+    let end = configuration.channel(&channel).map_err(Trouble::from).and_then(|found| {
+        let message = crate::trial::message(&channel, &shared.machine);
+        let sent = skellin_engine::send(found, &message, &shared.machine);
+        sent.map(|()| found.target()).map_err(|why| Trouble::of_words(why.to_string()))
+    });
+    shared.tell(Report::Told { channel, end });
+}
+
+/// Reads the configuration again.
+pub(super) fn configure(shared: &Shared) {
+    let folders = locked(&shared.configuration).folders.clone();
+    shared.tell(Report::Configuration(match Configuration::load(folders) {
+        Ok(configuration) => {
+            locked(&shared.configuration).clone_from(&configuration);
+            Ok(Box::new(configuration))
+        }
+        Err(error) => Err(error.into()),
+    }));
+}
+
+/// Lists a directory of this machine.
+pub(super) fn list_local(shared: &Shared, path: PathBuf) {
+    let listed = local(&path).map_err(|error| error.to_string());
+    shared.tell(Report::Local(path, listed));
+}
+
+/// Measures what one more rule would change, unless nobody waits for that any more.
+pub(super) fn measured(shared: &Shared, plan: &str, rule: String, cancel: &Cancel) {
+    let amounts = effect(shared, plan, &rule, cancel);
+    if !matches!(&amounts, Err(error) if error.is_cancelled()) {
+        shared.tell(Report::Effect { rule, amounts: amounts.map_err(Into::into) });
+    }
+}
+
+/// Adds a rule to a plan's file.
+pub(super) fn add_rule(shared: &Shared, plan: String, rule: &str) {
+    let texts = ready(shared, &plan).and_then(|(file, ready)| {
+        let became = added(&file, &ready, rule)?;
+        replace_plan_text(&file, &ready.text, &became)?;
+        Ok((ready.text, became))
+    });
+    shared.tell(Report::PlanChanged { plan, texts: texts.map_err(Into::into) });
+}
+
+/// Gives a plan's file the text it had, if it still is what it became.
+pub(super) fn take_back(shared: &Shared, plan: String, was: String, became: String) {
+    let texts = ready(shared, &plan).and_then(|(file, _)| {
+        replace_plan_text(&file, &became, &was)?;
+        Ok((became, was))
+    });
+    shared.tell(Report::PlanChanged { plan, texts: texts.map_err(Into::into) });
+}
+
+/// Looks for mistakes in a draft.
+pub(super) fn check_draft(shared: &Shared, draft: &Draft) {
+    shared.tell(Report::Checked(Box::new(check(shared, draft))));
+}
+
+/// Saves a draft.
+pub(super) fn save(shared: &Shared, draft: &Draft, passphrase: Option<&Passphrase>) {
+    let now = jiff::Timestamp::now().as_millisecond();
+    let saved = draft.save(&shared.configuration(), passphrase, now);
+    shared.tell(Report::Saved(saved.map_err(Into::into)));
 }
 
 /// A plan without mistakes, and its file.

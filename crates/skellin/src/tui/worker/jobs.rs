@@ -7,25 +7,34 @@ use skellin_engine::{
     RestoreRequest, RunOptions, RunReport, Stage, SystemClock, history, trial_store,
 };
 
-use super::{JobEnd, Report, Request, RestoreOrder, Restored, Shared};
+use super::{JobEnd, Report, RestoreOrder, Restored, Shared};
 
-pub(super) fn work(shared: &Shared, request: Request) {
-    let (job, end) = match request {
-        Request::Run { job, plan, dry_run, agreed, cancel } => {
-            let work = Job::new(shared, job, &cancel);
-            (job, JobEnd::Run(work.run(&plan, dry_run, agreed).map(Box::new).map_err(Into::into)))
-        }
-        Request::Rehearse { job, draft, cancel } => {
-            let work = Job::new(shared, job, &cancel);
-            (job, JobEnd::Run(work.rehearse(&draft).map(Box::new).map_err(Into::into)))
-        }
-        Request::Restore(order) => {
-            let work = Job::new(shared, order.job, &order.cancel);
-            (order.job, JobEnd::Restore(work.restore(&order).map(Box::new).map_err(Into::into)))
-        }
-        _ => return,
-    };
-    shared.tell(Report::Ended { job, end });
+/// Runs a plan, or makes a dry run of it. `agreed`: it makes its snapshot also if much is suddenly
+/// gone.
+pub(super) fn run(
+    shared: &Shared,
+    job: u64,
+    plan: &str,
+    (dry_run, agreed): (bool, bool),
+    cancel: &Cancel,
+) {
+    let work = Job::new(shared, job, cancel);
+    let end = work.run(plan, dry_run, agreed).map(Box::new).map_err(Into::into);
+    shared.tell(Report::Ended { job, end: JobEnd::Run(end) });
+}
+
+/// Makes a dry run of a draft.
+pub(super) fn rehearse(shared: &Shared, job: u64, draft: &skellin_engine::Draft, cancel: &Cancel) {
+    let work = Job::new(shared, job, cancel);
+    let end = work.rehearse(draft).map(Box::new).map_err(Into::into);
+    shared.tell(Report::Ended { job, end: JobEnd::Run(end) });
+}
+
+/// Restores a path, or makes a dry run of it.
+pub(super) fn restore(shared: &Shared, order: &RestoreOrder) {
+    let work = Job::new(shared, order.job, &order.cancel);
+    let end = work.restore(order).map(Box::new).map_err(Into::into);
+    shared.tell(Report::Ended { job: order.job, end: JobEnd::Restore(end) });
 }
 
 /// What one job works with.

@@ -8,54 +8,58 @@ use skellin_engine::{
 };
 use skellin_plan::{PlaceSpec, PlanDraft, parse_plan};
 
-use super::{PassphraseAct, PassphrasesNow, Report, Request, Shared, Written};
+use super::{PassphraseAct, PassphrasesNow, Report, Shared, Written};
 
-pub(super) fn answer(shared: &Shared, request: Request) {
-    let report = match request {
-        Request::Weigh { draft, variants, cancel } => {
-            for written in variants {
-                let amounts = weigh(shared, &draft, &written, &cancel);
-                if matches!(&amounts, Err(error) if error.is_cancelled()) {
-                    return;
-                }
-                let (draft, amounts) = (draft.clone(), amounts.map_err(Into::into));
-                shared.tell(Report::Weighed { draft, written, amounts });
-            }
+/// Weighs a draft with each of some rules, and tells them one by one.
+pub(super) fn weighed(shared: &Shared, draft: &PlanDraft, variants: Vec<Written>, cancel: &Cancel) {
+    for written in variants {
+        let amounts = weigh(shared, draft, &written, cancel);
+        if matches!(&amounts, Err(error) if error.is_cancelled()) {
             return;
         }
-        Request::Holds(store) => {
-            let opened = shared.store(&store);
-            let found = opened.and_then(|store| Ok(store.holdings()?)).map_err(Into::into);
-            Report::Holds { store, found }
-        }
-        Request::Passphrases { store, present, act } => {
-            let end = passphrases(shared, &store, present, act).map_err(Into::into);
-            Report::Passphrases { store, end }
-        }
-        Request::Folders { number, store, path, accept } => {
-            let folders = folders(shared, &store, &path, accept).map_err(Into::into);
-            Report::Folders { number, folders }
-        }
-        Request::KeepSecret { file, secret, replace } => {
-            let kept = keep_secret(&file, &secret, replace);
-            Report::SecretKept(kept.map(|()| file).map_err(Into::into))
-        }
-        Request::DropSecret(file) => {
-            // It was made here a moment ago; that it is gone already is as well.
-            let _ = std::fs::remove_file(file);
-            return;
-        }
-        Request::MakeStore { store, passphrase } => {
-            let told = |step| {
-                shared.tell(Report::StoreStep { step });
-            };
-            let now = jiff::Timestamp::now().as_millisecond();
-            let made = store.create(&shared.configuration(), &passphrase, now, &told);
-            Report::StoreMade(made.map_err(Into::into))
-        }
-        _ => return,
+        let (draft, amounts) = (Box::new(draft.clone()), amounts.map_err(Into::into));
+        shared.tell(Report::Weighed { draft, written, amounts });
+    }
+}
+
+/// What lies at a store's place.
+pub(super) fn holdings(shared: &Shared, store: String) {
+    let opened = shared.store(&store);
+    let found = opened.and_then(|store| Ok(store.holdings()?)).map_err(Into::into);
+    shared.tell(Report::Holds { store, found });
+}
+
+/// Does something with the passphrases of a store.
+pub(super) fn change_passphrases(
+    shared: &Shared,
+    store: String,
+    present: Option<Passphrase>,
+    act: PassphraseAct,
+) {
+    let end = passphrases(shared, &store, present, act).map_err(Into::into);
+    shared.tell(Report::Passphrases { store, end });
+}
+
+/// Looks around where a store may be made.
+pub(super) fn around(shared: &Shared, number: u64, store: &NewStore, path: &str, accept: bool) {
+    let folders = folders(shared, store, path, accept).map_err(Into::into);
+    shared.tell(Report::Folders { number, folders });
+}
+
+/// Puts a secret into a file only its owner can read.
+pub(super) fn put_away(shared: &Shared, file: PathBuf, secret: &Passphrase, replace: bool) {
+    let kept = keep_secret(&file, secret, replace);
+    shared.tell(Report::SecretKept(kept.map(|()| file).map_err(Into::into)));
+}
+
+/// Makes a store, and tells of each step.
+pub(super) fn make(shared: &Shared, store: &NewStore, passphrase: &Passphrase) {
+    let told = |step| {
+        shared.tell(Report::StoreStep { step });
     };
-    shared.tell(report);
+    let now = jiff::Timestamp::now().as_millisecond();
+    let made = store.create(&shared.configuration(), passphrase, now, &told);
+    shared.tell(Report::StoreMade(made.map_err(Into::into)));
 }
 
 /// How much a draft would include with some rules.

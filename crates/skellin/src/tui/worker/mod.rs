@@ -8,14 +8,12 @@ mod jobs;
 mod maker;
 mod report;
 mod sources;
+mod turns;
 
 use std::{
     collections::HashMap,
     path::PathBuf,
-    sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
-        atomic::{AtomicU64, Ordering},
-    },
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
 use crossbeam_channel::{Sender, unbounded};
@@ -32,6 +30,7 @@ pub(crate) use report::{
 };
 
 use super::{arrange::Arrangement, rows::Rows};
+use turns::Turns;
 
 /// Rules as a plan has them: names in `rules-from`, and lines of `rules`.
 pub(crate) type Written = (Vec<String>, Vec<String>);
@@ -158,17 +157,7 @@ struct Shared {
     configuration: Mutex<Configuration>,
     stores: Mutex<HashMap<String, Arc<catalogue::Open>>>,
     journal: Mutex<Option<Arc<Journal>>>,
-    /// The newest ticket of a directory.
-    ticket: AtomicU64,
-    /// The newest study of versions.
-    study: AtomicU64,
-    /// The newest map.
-    map: AtomicU64,
-    /// The newest arrangement.
-    arrangement: AtomicU64,
-    /// Ends the explanation and the examination that are under way, for newer ones.
-    explaining: Mutex<Cancel>,
-    examining: Mutex<Cancel>,
+    turns: NewestOnly,
     machine: String,
     out: Box<dyn Fn(Report) -> bool + Send + Sync>,
 }
@@ -177,11 +166,15 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// A token for something newer; what was begun under the one before ends.
-fn renewed(token: &Mutex<Cancel>) -> Cancel {
-    let fresh = Cancel::new();
-    std::mem::replace(&mut *locked(token), fresh.clone()).cancel();
-    fresh
+/// Work of which only what was asked last counts.
+#[derive(Default)]
+struct NewestOnly {
+    tree: Turns,
+    study: Turns,
+    map: Turns,
+    arrangement: Turns,
+    explanation: Turns,
+    examination: Turns,
 }
 
 impl Shared {
@@ -226,98 +219,155 @@ pub(super) fn start(
         configuration: Mutex::new(configuration),
         stores: Mutex::default(),
         journal: Mutex::default(),
-        ticket: AtomicU64::new(0),
-        study: AtomicU64::new(0),
-        map: AtomicU64::new(0),
-        arrangement: AtomicU64::new(0),
-        explaining: Mutex::default(),
-        examining: Mutex::default(),
+        turns: NewestOnly::default(),
         machine,
         out: Box::new(out),
     });
     let (sender, requests) = unbounded();
     std::thread::spawn(move || {
-        // What is there now comes to the screen the same way as what was.
-        let browsing = queue(&shared, |shared, request| match request {
-            Request::Live { .. } => sources::answer(shared, request),
-            other => browse::answer(shared, other),
-        });
-        let studies = queue(&shared, browse::answer);
-        let papers = queue(&shared, clerk::answer);
-        let sources = queue(&shared, sources::answer);
-        for request in requests {
-            match request {
-                Request::Directory { ticket, .. } | Request::Live { ticket, .. } => {
-                    shared.ticket.fetch_max(ticket, Ordering::SeqCst);
-                    let _ = browsing.send(request);
-                }
-                Request::Look { .. } => drop(browsing.send(request)),
-                Request::Versions { study, .. } => {
-                    shared.study.fetch_max(study, Ordering::SeqCst);
-                    let _ = studies.send(request);
-                }
-                Request::Open { store, passphrase } => {
-                    let shared = Arc::clone(&shared);
-                    std::thread::spawn(move || {
-                        catalogue::open(&shared, &store, passphrase.as_ref());
-                    });
-                }
-                // What may wait for a disk or a line for long keeps nothing else waiting.
-                Request::Explain { plan, path } => {
-                    let (shared, cancel) = (Arc::clone(&shared), renewed(&shared.explaining));
-                    std::thread::spawn(move || clerk::explain(&shared, &plan, path, &cancel));
-                }
-                Request::Examine => {
-                    let (shared, cancel) = (Arc::clone(&shared), renewed(&shared.examining));
-                    std::thread::spawn(move || clerk::examine(&shared, &cancel));
-                }
-                Request::Effect { .. }
-                | Request::Tell(_)
-                | Request::Stores
-                | Request::Reach { .. } => {
-                    let shared = Arc::clone(&shared);
-                    std::thread::spawn(move || clerk::answer(&shared, request));
-                }
-                Request::Weigh { .. }
-                | Request::Folders { .. }
-                | Request::MakeStore { .. }
-                | Request::Holds(_)
-                | Request::Passphrases { .. } => {
-                    let shared = Arc::clone(&shared);
-                    std::thread::spawn(move || maker::answer(&shared, request));
-                }
-                Request::KeepSecret { .. } | Request::DropSecret(_) => {
-                    maker::answer(&shared, request);
-                }
-                Request::Count { .. } => {
-                    let shared = Arc::clone(&shared);
-                    std::thread::spawn(move || sources::answer(&shared, request));
-                }
-                Request::Map { number, .. } => {
-                    shared.map.fetch_max(number, Ordering::SeqCst);
-                    let _ = sources.send(request);
-                }
-                Request::Arrange { number, .. } => {
-                    shared.arrangement.fetch_max(number, Ordering::SeqCst);
-                    let _ = sources.send(request);
-                }
-                Request::Run { .. } | Request::Restore(_) | Request::Rehearse { .. } => {
-                    let shared = Arc::clone(&shared);
-                    std::thread::spawn(move || jobs::work(&shared, request));
-                }
-                other => drop(papers.send(other)),
-            }
-        }
+        let queues = Queues::start(&shared);
+        requests.into_iter().for_each(|request| queues.take(&shared, request));
     });
     sender
 }
 
-/// A thread that answers requests one after the other.
-fn queue(shared: &Arc<Shared>, answer: fn(&Shared, Request)) -> Sender<Request> {
-    let (sender, requests) = unbounded();
-    let shared = Arc::clone(shared);
-    std::thread::spawn(move || requests.into_iter().for_each(|request| answer(&shared, request)));
-    sender
+/// A piece of work.
+type Task = Box<dyn FnOnce(&Shared) + Send>;
+
+/// Threads that do one thing after the other, each of its kind.
+struct Queues {
+    /// Trees: what was and what is there now come to the screen the same way.
+    trees: Sender<Task>,
+    studies: Sender<Task>,
+    papers: Sender<Task>,
+    sources: Sender<Task>,
+}
+
+impl Queues {
+    fn start(shared: &Arc<Shared>) -> Self {
+        let queue = || {
+            let (sender, tasks) = unbounded::<Task>();
+            let shared = Arc::clone(shared);
+            std::thread::spawn(move || tasks.into_iter().for_each(|task| task(&shared)));
+            sender
+        };
+        Self { trees: queue(), studies: queue(), papers: queue(), sources: queue() }
+    }
+
+    /// Has a request answered: by a queue, or by a thread of its own where it may wait for a disk or a
+    /// line for long, so that it keeps nothing else waiting.
+    fn take(&self, shared: &Arc<Shared>, request: Request) {
+        let turns = &shared.turns;
+        // Queues live as long as this one.
+        let queued = |queue: &Sender<Task>, task: Task| drop(queue.send(task));
+        let apart = |task: Task| {
+            let shared = Arc::clone(shared);
+            std::thread::spawn(move || task(&shared));
+        };
+        match request {
+            Request::Directory { ticket, store, snapshot, before, path } => {
+                let over = turns.tree.turn(ticket);
+                let asked = browse::Directory { ticket, store, snapshot, before, path };
+                queued(&self.trees, Box::new(move |it| browse::directory(it, asked, &over)));
+            }
+            Request::Live { ticket, plan, store, newest, path } => {
+                let (over, of) = (turns.tree.turn(ticket), sources::Of { plan, store, newest });
+                let task = move |it: &Shared| sources::directory(it, ticket, &of, path, &over);
+                queued(&self.trees, Box::new(task));
+            }
+            Request::Look { store, snapshot, path } => {
+                let task = move |it: &Shared| browse::beginning(it, &store, snapshot, path);
+                queued(&self.trees, Box::new(task));
+            }
+            Request::Versions { study, store, snapshots, path } => {
+                let over = turns.study.turn(study);
+                let task = move |it: &Shared| browse::study(it, &store, &snapshots, path, &over);
+                queued(&self.studies, Box::new(task));
+            }
+            Request::Map { number, plan, path, census } => {
+                let over = turns.map.turn(number);
+                let task =
+                    move |it: &Shared| sources::mapped(it, number, &plan, &path, &census, &over);
+                queued(&self.sources, Box::new(task));
+            }
+            Request::Arrange { number, ticket, path, rows, how, census } => {
+                let over = (turns.arrangement.turn(number), turns.tree.turn(ticket));
+                let asked = sources::Unarranged { ticket, path, rows, how, census };
+                let task = move |it: &Shared| sources::arranged(it, asked, [&over.0, &over.1]);
+                queued(&self.sources, Box::new(task));
+            }
+            Request::Count { number, plan, store, newest, census, cancel } => {
+                let of = sources::Of { plan, store, newest };
+                apart(Box::new(move |it| sources::census(it, number, &of, &census, &cancel)));
+            }
+            Request::Open { store, passphrase } => {
+                apart(Box::new(move |it| catalogue::open(it, &store, passphrase.as_ref())));
+            }
+            Request::Explain { plan, path } => {
+                let over = turns.explanation.next();
+                apart(Box::new(move |it| clerk::explain(it, &plan, path, &over)));
+            }
+            Request::Examine => {
+                let over = turns.examination.next();
+                apart(Box::new(move |it| clerk::examine(it, &over)));
+            }
+            Request::Effect { plan, rule, cancel } => {
+                apart(Box::new(move |it| clerk::measured(it, &plan, rule, &cancel)));
+            }
+            Request::Tell(channel) => apart(Box::new(move |it| clerk::tell(it, channel))),
+            Request::Stores => apart(Box::new(clerk::all_stores)),
+            Request::Reach { number, store, accept } => {
+                apart(Box::new(move |it| clerk::reach(it, number, &store, accept)));
+            }
+            Request::Weigh { draft, variants, cancel } => {
+                apart(Box::new(move |it| maker::weighed(it, &draft, variants, &cancel)));
+            }
+            Request::Folders { number, store, path, accept } => {
+                apart(Box::new(move |it| maker::around(it, number, &store, &path, accept)));
+            }
+            Request::MakeStore { store, passphrase } => {
+                apart(Box::new(move |it| maker::make(it, &store, &passphrase)));
+            }
+            Request::Holds(store) => apart(Box::new(move |it| maker::holdings(it, store))),
+            Request::Passphrases { store, present, act } => {
+                apart(Box::new(move |it| maker::change_passphrases(it, store, present, act)));
+            }
+            Request::Run { job, plan, dry_run, agreed, cancel } => {
+                let how = (dry_run, agreed);
+                apart(Box::new(move |it| jobs::run(it, job, &plan, how, &cancel)));
+            }
+            Request::Rehearse { job, draft, cancel } => {
+                apart(Box::new(move |it| jobs::rehearse(it, job, &draft, &cancel)));
+            }
+            Request::Restore(order) => apart(Box::new(move |it| jobs::restore(it, &order))),
+            // Before anything that is asked for next: that reads the file.
+            Request::KeepSecret { file, secret, replace } => {
+                maker::put_away(shared, file, &secret, replace);
+            }
+            // It was made here a moment ago; that it is gone already is as well.
+            Request::DropSecret(file) => drop(std::fs::remove_file(file)),
+            Request::Journal => queued(&self.papers, Box::new(clerk::journal)),
+            Request::Entry(id) => queued(&self.papers, Box::new(move |it| clerk::entry(it, id))),
+            Request::Configuration => queued(&self.papers, Box::new(clerk::configure)),
+            Request::Local(path) => {
+                queued(&self.papers, Box::new(move |it| clerk::list_local(it, path)));
+            }
+            Request::Check(draft) => {
+                queued(&self.papers, Box::new(move |it| clerk::check_draft(it, &draft)));
+            }
+            Request::Save(draft, passphrase) => {
+                let task = move |it: &Shared| clerk::save(it, &draft, passphrase.as_ref());
+                queued(&self.papers, Box::new(task));
+            }
+            Request::AddRule { plan, rule } => {
+                queued(&self.papers, Box::new(move |it| clerk::add_rule(it, plan, &rule)));
+            }
+            Request::TakeBack { plan, was, became } => {
+                let task = move |it: &Shared| clerk::take_back(it, plan, was, became);
+                queued(&self.papers, Box::new(task));
+            }
+        }
+    }
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::{
     ffi::OsStr,
     os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
-    sync::{Arc, atomic::Ordering},
+    sync::Arc,
 };
 
 use skellin_engine::{
@@ -16,64 +16,102 @@ use skellin_engine::{
 use skellin_plan::Plan;
 use skellin_store::{Kind, RunId, Snapshot};
 
-use super::{Report, Request, Shared, Tile, catalogue::Open};
+use super::{Report, Shared, Tile, catalogue::Open};
 use crate::tui::{
-    arrange::arrange,
-    rows::{BATCH, Batch, FIRST, Row, RowFacts, join},
+    arrange::{Arrangement, arrange},
+    rows::{BATCH, Batch, FIRST, Row, RowFacts, Rows, join},
 };
 
 /// So many pieces of a directory stand on its map, the rest as one.
 const MOST_TILES: usize = 60;
 
-pub(super) fn answer(shared: &Shared, request: Request) {
-    match request {
-        Request::Live { ticket, plan, store, newest, path } => {
-            let newer = || ticket < shared.ticket.load(Ordering::SeqCst);
-            if newer() {
-                return;
-            }
-            let mut send = |batch, complete| {
-                let path = path.clone();
-                shared.tell(Report::Rows { ticket, path, batch, complete }) && !newer()
-            };
-            let first = |batch| {
-                if let Some(path) = path.clone() {
-                    shared.tell(Report::FirstRows { ticket, path, batch });
-                }
-            };
-            let listed = sources(shared, &plan, Some((&store, newest)))
-                .and_then(|sources| list(&sources, path.as_deref(), &first, &mut send));
-            if let Err(error) = listed {
-                shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
-            }
-        }
-        Request::Count { number, plan, store, newest, census, cancel } => {
-            let counted = sources(shared, &plan, Some((&store, newest)))
-                .and_then(|sources| count(shared, number, &sources, &census, &cancel));
-            if !matches!(&counted, Err(error) if error.is_cancelled()) {
-                shared.tell(Report::Counted { number, end: Some(counted.map_err(Into::into)) });
-            }
-        }
-        Request::Arrange { number, ticket, path, rows, how, census }
-            if number >= shared.arrangement.load(Ordering::SeqCst)
-                && ticket >= shared.ticket.load(Ordering::SeqCst) =>
-        {
-            let view = arrange(&rows, &path, how, &census);
-            let rows = rows.len();
-            shared.tell(Report::Arranged { ticket, path, how, rows, view });
-        }
-        Request::Map { number, plan, path, census } => {
-            let newer = || number < shared.map.load(Ordering::SeqCst);
-            if newer() {
-                return;
-            }
-            let tiles = sources(shared, &plan, None)
-                .and_then(|sources| map(&sources, &path, &census, &newer))
-                .map_err(Into::into);
-            shared.tell(Report::Mapped { number, tiles });
-        }
-        _ => {}
+/// A plan's sources, beside the newest snapshot in its store.
+pub(super) struct Of {
+    pub plan: String,
+    pub store: String,
+    pub newest: Option<RunId>,
+}
+
+impl Of {
+    fn open(&self, shared: &Shared) -> Result<Sources, EngineError> {
+        sources(shared, &self.plan, Some((&self.store, self.newest)))
     }
+}
+
+/// Lists a directory of the sources, or the sources themselves, unless another tree is asked for
+/// meanwhile.
+pub(super) fn directory(
+    shared: &Shared,
+    ticket: u64,
+    of: &Of,
+    path: Option<Vec<u8>>,
+    over: &Cancel,
+) {
+    if over.is_cancelled() {
+        return;
+    }
+    let mut send = |batch, complete| {
+        let path = path.clone();
+        shared.tell(Report::Rows { ticket, path, batch, complete }) && !over.is_cancelled()
+    };
+    let first = |batch| {
+        if let Some(path) = path.clone() {
+            shared.tell(Report::FirstRows { ticket, path, batch });
+        }
+    };
+    let listed =
+        of.open(shared).and_then(|sources| list(&sources, path.as_deref(), &first, &mut send));
+    if let Err(error) = listed {
+        shared.tell(Report::NoRows { ticket, path, trouble: error.into() });
+    }
+}
+
+/// Counts sources until that is done or not wanted any more.
+pub(super) fn census(shared: &Shared, number: u64, of: &Of, census: &Census, cancel: &Cancel) {
+    let counted =
+        of.open(shared).and_then(|sources| count(shared, number, &sources, census, cancel));
+    if !matches!(&counted, Err(error) if error.is_cancelled()) {
+        shared.tell(Report::Counted { number, end: Some(counted.map_err(Into::into)) });
+    }
+}
+
+/// The rows of a large directory.
+pub(super) struct Unarranged {
+    pub ticket: u64,
+    pub path: Vec<u8>,
+    pub rows: Rows,
+    pub how: Arrangement,
+    pub census: Arc<Census>,
+}
+
+/// Arranges rows, unless others have to be meanwhile.
+pub(super) fn arranged(shared: &Shared, asked: Unarranged, over: [&Cancel; 2]) {
+    if over.iter().any(|over| over.is_cancelled()) {
+        return;
+    }
+    let Unarranged { ticket, path, rows, how, census } = asked;
+    let view = arrange(&rows, &path, how, &census);
+    let rows = rows.len();
+    shared.tell(Report::Arranged { ticket, path, how, rows, view });
+}
+
+/// Maps where the space of a directory goes, unless another is asked for meanwhile.
+pub(super) fn mapped(
+    shared: &Shared,
+    number: u64,
+    plan: &str,
+    path: &[u8],
+    census: &Census,
+    over: &Cancel,
+) {
+    if over.is_cancelled() {
+        return;
+    }
+    let newer = || over.is_cancelled();
+    let tiles = sources(shared, plan, None)
+        .and_then(|sources| map(&sources, path, census, &newer))
+        .map_err(Into::into);
+    shared.tell(Report::Mapped { number, tiles });
 }
 
 /// What is needed to look at a plan's sources.

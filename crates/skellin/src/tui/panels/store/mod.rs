@@ -11,7 +11,7 @@ use ratatui::{
     crossterm::event::{KeyCode, KeyEvent},
 };
 use skellin_engine::{NewStore, Passphrase, ReachStep};
-use skellin_plan::{StoreDraft, is_plan_name};
+use skellin_plan::{StoreDraft, is_plan_name, toml_text};
 
 use super::{
     panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
@@ -565,11 +565,6 @@ impl Panel for StorePanel {
     fn draw(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, room: Room) {
         draw::draw(frame, app, drawn, self, room.whole);
     }
-}
-
-/// A TOML basic string.
-fn toml_text(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 #[cfg(test)]
