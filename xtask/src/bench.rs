@@ -5,7 +5,7 @@ use std::{fs, path::Path, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    cargo, choosing, far, growth, inputs, limits, root, say, screen,
+    cargo, choosing, far, growth, inputs, limits, long, root, say, screen,
     world::{Bench, Measured},
 };
 
@@ -44,6 +44,11 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     match only {
         Some("--screen") => {
             screen::rows(&bench.program, &bench.medium)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        Some("--long") => {
+            bench.prepare()?;
+            long::rows(&bench)?;
             return Ok(fs::remove_dir_all(&bench.medium)?);
         }
         Some("--rules") => {
@@ -155,6 +160,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         Some(second.time.as_secs_f64() / bare),
         &second,
     );
+    long::rows(&bench)?;
     choosing::rows(&bench)?;
     screen::rows(&bench.program, &bench.medium)?;
     far::rows(&bench.medium)?;

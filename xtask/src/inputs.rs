@@ -70,6 +70,17 @@ pub(crate) fn fill_with_text(stream: &mut blake3::OutputReader, out: &mut [u8]) 
     }
 }
 
+/// A file of noise, of so many bytes.
+pub(crate) fn noise(path: &Path, bytes: u64) -> Result<()> {
+    let (mut stream, mut file) = (stream(&path.display().to_string()), File::create(path)?);
+    let mut buffer = vec![0; 1 << 20];
+    for _ in 0..bytes >> 20 {
+        stream.fill(&mut buffer);
+        file.write_all(&buffer)?;
+    }
+    Ok(())
+}
+
 fn large(folder: &Path, fill: impl Fn(&mut blake3::OutputReader, &mut [u8])) -> Result<()> {
     fs::create_dir_all(folder)?;
     for number in 0..LARGE_FILES {

@@ -9,6 +9,7 @@ mod fuzz;
 mod growth;
 mod inputs;
 mod limits;
+mod long;
 mod programs;
 mod screen;
 mod secrets;
@@ -28,7 +29,7 @@ fn main() -> anyhow::Result<()> {
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth]`, `damage [EVERY]`, `faults` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--long]`, `damage [EVERY]`, `faults`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

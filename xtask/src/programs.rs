@@ -61,7 +61,7 @@ pub(crate) fn run_all(prepare: &(dyn Fn(&mut Command) + Sync), print: &Print<'_>
     let passed = AtomicUsize::new(0);
     let processors = available_parallelism().map_or(2, usize::from);
     std::thread::scope(|scope| {
-        for _ in 0..=processors {
+        for _ in 0..=2 * processors {
             scope.spawn(|| {
                 loop {
                     let next = waiting.lock().unwrap_or_else(PoisonError::into_inner).next();

@@ -17,8 +17,8 @@ use crate::{
     folders::Folders,
     ownership::{self, Untrusted},
     places::{SourceHosts, local_directory},
+    refusal::Refusal,
     secrets::hide_variables,
-    words::Refusal,
 };
 
 /// A plan's file.

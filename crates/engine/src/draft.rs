@@ -11,10 +11,10 @@ use crate::{
     error::{EngineError, Result},
     new_store::NewStore,
     places::{local_directory, open_place},
+    refusal::{Advice, Refusal},
     renaming::name_key_file,
     secrets::Passphrase,
     whole_files::{create_whole, make_directory, write_key},
-    words::{Advice, Refusal},
 };
 
 /// A plan in the making, with its store if that is new too.

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use skellin_place::PlaceError;
 use skellin_store::StoreError;
 
-use crate::words::Refusal;
+use crate::refusal::Refusal;
 
 /// A failure of the engine: what failed, on what, and what to do next.
 #[derive(Debug, thiserror::Error)]

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use crate::{
     error::{EngineError, Result},
-    words::Refusal,
+    refusal::Refusal,
 };
 
 /// Where configuration, state and cache are.

@@ -31,6 +31,7 @@ mod passphrases;
 mod path;
 mod places;
 mod preview;
+mod refusal;
 mod renaming;
 mod replicate;
 mod restore;
@@ -75,6 +76,7 @@ pub use places::{
     prepare_place, prepare_place_alone, reach, reach_source,
 };
 pub use preview::{Census, Looking, Part, PreviewEntry, Share, Shares, list_first, list_preview};
+pub use refusal::{Advice, Refusal};
 pub use renaming::{move_store, rename_plan};
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
@@ -88,4 +90,4 @@ pub use tell::{About, Happening, NotSent, Post, note_standing, send};
 pub use thaw::{Frozen, ask_to_thaw, frozen};
 pub use waits::attended;
 pub use whole_files::replace_plan_text;
-pub use words::{Advice, Refusal, remedy, restore_remedy};
+pub use words::{remedy, restore_remedy};

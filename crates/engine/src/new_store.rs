@@ -16,9 +16,9 @@ use crate::{
     error::{EngineError, Result},
     folders::Folders,
     places::{ReachStep, missing_mount, prepare_drive, prepare_place, reach, targets, try_out},
+    refusal::{Advice, Refusal},
     secrets::Passphrase,
     whole_files::{append, replace_private, write_key},
-    words::{Advice, Refusal},
 };
 
 /// A store in the making.

@@ -12,8 +12,8 @@ use crate::{
     error::{EngineError, Result},
     new_store::keep_secret,
     places::open_place,
+    refusal::Refusal,
     secrets::{Passphrase, read_secret},
-    words::Refusal,
 };
 
 /// A store's passphrases, opened with one of them.

@@ -14,9 +14,9 @@ use crate::{
     journal::Journal,
     lock::PlanLock,
     places::open_place,
+    refusal::{Advice, Refusal},
     secrets::Passphrase,
     whole_files::{replace_plan_text, write_whole},
-    words::{Advice, Refusal},
 };
 
 fn by_hand(problem: String, file: &Path) -> Refusal {

@@ -9,8 +9,8 @@ use std::{
 
 use crate::{
     error::{EngineError, Result},
+    refusal::Refusal,
     secrets::Passphrase,
-    words::Refusal,
 };
 
 /// Replaces the text of a plan's file, whole or not at all, if it still is what it was.

@@ -429,11 +429,12 @@ fn a_signal_leaves_a_clean_terminal() {
 #[test]
 fn a_panic_leaves_a_clean_terminal() {
     let folder = world(true);
+    // Rows for the whole of what a panic says: nothing may lie over its beginning.
     let command = format!("SKELLIN_TEST_PANIC=1 {}", program());
-    let screen = Screen::start(100, 30, folder.path(), &command);
+    let screen = Screen::start(100, 70, folder.path(), &command);
     screen.wait(&["✓ 2 plans safe"]);
     screen.keys(&["F12"]);
-    let text = screen.wait(&["status 101", "a panic asked for by a test"]);
+    let text = screen.wait(&["status 101", "panicked at", "a panic asked for by a test"]);
     assert!(!text.contains("-echo") && !text.contains("Is ─"), "{text}");
 }
 

@@ -15,7 +15,7 @@ use skellin_store::{
 use crate::{
     clock::is_ahead,
     error::{EngineError, Result},
-    words::Refusal,
+    refusal::Refusal,
 };
 pub use listing::{Against, difference, list};
 pub use naming::{Followed, follow, named_in};

@@ -7,7 +7,7 @@ use skellin_plan::FarSource;
 use skellin_store::{Body, Entry, Met, Snapshot, Store, TreeWalk};
 
 use super::{Located, Version, locate, must_locate, snapshots, versions};
-use crate::{error::Result, path::join, words::Refusal};
+use crate::{error::Result, path::join, refusal::Refusal};
 
 /// So many paths of one name are told.
 const NAMED: usize = 5;

@@ -19,7 +19,7 @@ use crate::{
     error::{EngineError, Result},
     folders::Folders,
     journal::{Journal, store_on_drive},
-    words::Refusal,
+    refusal::Refusal,
 };
 
 /// The file beside a store's folders that says which drive of a rotation it is. It is not secret,

@@ -16,9 +16,9 @@ use super::{retries, targets};
 use crate::{
     error::Result,
     metadata::Sort,
+    refusal::Refusal,
     sources::{Origin, Trouble},
     waits::Awaited,
-    words::Refusal,
 };
 
 /// What sources lie on: this machine, and other hosts, each connected to once and kept.

@@ -15,7 +15,7 @@ use skellin_plan::{FarSource, PlaceSpec, StoreConfig};
 use skellin_store::{Store, StoreError};
 
 use super::{SourceHosts, drives, targets};
-use crate::{error::Result, folders::Folders, words::Refusal};
+use crate::{error::Result, folders::Folders, refusal::Refusal};
 
 /// So many bytes are written and read back to learn the speed of a place.
 const PROBE: usize = 4 << 20;

@@ -17,8 +17,8 @@ use crate::{
     clock::{Cancel, Clock},
     error::{EngineError, Result},
     event::{Event, EventSink, Progress},
+    refusal::Refusal,
     run::narrower,
-    words::Refusal,
 };
 use copy::{Copied, Copying};
 

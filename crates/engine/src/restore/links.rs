@@ -7,6 +7,7 @@ use std::{
     sync::{Arc, atomic::Ordering},
 };
 
+use crossbeam_channel::Receiver;
 use rustix::fs::{AtFlags, futimens, linkat};
 use skellin_store::Entry;
 
@@ -26,8 +27,24 @@ use crate::{
     locked::locked,
 };
 
+/// Restores what comes, until nothing more does.
+pub(super) fn work<'a>(
+    shared: &'a Shared<'a>,
+    workshops: &Workshops<'a>,
+    jobs: &Receiver<Job<'a>>,
+) {
+    for job in jobs {
+        // What is still in the channel after a stop is let go of unwritten.
+        match (shared.is_stopped(), job.is_repeated) {
+            (true, _) => {}
+            (false, true) => repeated(shared, workshops, &job),
+            (false, false) => write::one(shared, workshops, &job),
+        }
+    }
+}
+
 /// A name whose content is sent under another: it is linked if that is there, and put off else.
-pub(super) fn repeated<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
+fn repeated<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
     let mut links = locked(&shared.links);
     let Some(first) = links.first(&job.entry) else {
         return links.repeated.push((job.path.clone(), job.entry.clone()));

@@ -317,7 +317,7 @@ fn all<'a>(
         let workers: Vec<_> = (0..workers)
             .map(|_| {
                 let jobs = jobs.clone();
-                scope.spawn(move || write::work(shared, workshops, &jobs))
+                scope.spawn(move || links::work(shared, workshops, &jobs))
             })
             .collect();
         drop(jobs);

@@ -19,7 +19,7 @@ use rustix::{
     io::Errno,
 };
 
-use super::own::{DirectoryId, is_ours, open_own};
+use super::own::{DirectoryId, id_of, is_ours, open_own};
 use crate::locked::locked;
 
 /// The list of unfinished directories in a workshop.
@@ -138,15 +138,21 @@ fn take_up(at: BorrowedFd<'_>, name: &CString) -> Result<Option<Dead>, Errno> {
     }
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
     let listing = openat(&handle, c".", flags, Mode::empty())?;
+    let mut removed = Vec::new();
     for entry in Dir::new(listing)?.flatten() {
         let draft = entry.file_name();
         // Only what restores have made there: somebody else may have given a directory of ours this name.
         if is_ours(draft.to_bytes()) && unlinkat(&handle, draft, AtFlags::empty()).is_err() {
-            let _ = unlinkat(&handle, draft, AtFlags::REMOVEDIR);
+            let id = openat(&handle, draft, flags | OFlags::NOFOLLOW, Mode::empty()).ok();
+            if unlinkat(&handle, draft, AtFlags::REMOVEDIR).is_ok() {
+                removed.extend(id.and_then(id_of));
+            }
         }
     }
     let list = read_list(&handle);
-    let (has_list, left) = (list.is_some(), list.unwrap_or_default());
+    let (has_list, mut left) = (list.is_some(), list.unwrap_or_default());
+    // A directory that never got its name is nobody's to finish.
+    left.retain(|id| !removed.contains(id));
     let facts = fstat(&handle)?;
     let changed = Duration::from_secs(u64::try_from(facts.st_mtime).unwrap_or(0));
     let age = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH + changed);
@@ -186,4 +192,44 @@ pub(super) fn times_of(file: impl AsFd) -> Result<Timestamps, Errno> {
         last_access: time(facts.st_atime, facts.st_atime_nsec),
         last_modification: time(facts.st_mtime, facts.st_mtime_nsec),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use rustix::fs::{CWD, mkdirat};
+
+    use super::*;
+    use crate::restore::own::random_name;
+
+    #[test]
+    fn what_a_killed_restore_never_put_in_place_keeps_nothing_waiting() {
+        let folder = tempfile::tempdir().expect("a directory");
+        let open = |at: BorrowedFd<'_>, name: &CStr| {
+            openat(at, name, OFlags::RDONLY | OFlags::DIRECTORY, Mode::empty()).expect("opens")
+        };
+        let home = openat(CWD, folder.path(), OFlags::RDONLY, Mode::empty()).expect("opens");
+        // Killed between making a directory and giving it its name; another one is in place.
+        let workshop = random_name().expect("a name");
+        mkdirat(&home, &workshop, Mode::RWXU).expect("makes");
+        let workshop = open(home.as_fd(), &workshop);
+        let draft = random_name().expect("a name");
+        mkdirat(&workshop, &draft, Mode::RWXU).expect("makes");
+        mkdirat(&home, c"placed", Mode::RWXU).expect("makes");
+        let placed = id_of(open(home.as_fd(), c"placed")).expect("an id");
+        let list = List::default();
+        list.begin(workshop.as_fd(), &id_of(open(workshop.as_fd(), &draft)).expect("an id"));
+        list.begin(workshop.as_fd(), &placed);
+        let leftovers = Leftovers::default();
+        leftovers.look(home.as_fd());
+        assert!(leftovers.has(&placed));
+        leftovers.finished(&placed);
+        leftovers.sweep();
+        let names: Vec<_> = fs::read_dir(folder.path())
+            .expect("lists")
+            .map(|entry| entry.expect("an entry").file_name())
+            .collect();
+        assert_eq!(names, ["placed"]);
+    }
 }

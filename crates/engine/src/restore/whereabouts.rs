@@ -9,7 +9,7 @@ use std::{
 use skellin_store::Entry;
 
 use super::{Destination, Shared, target::OpenDirectory};
-use crate::{error::Result, history::Located, words::Refusal};
+use crate::{error::Result, history::Located, refusal::Refusal};
 
 /// Where a source's own entry lies, and under which name.
 pub(super) fn start(shared: &Shared<'_>, located: &Located) -> Result<(PathBuf, Vec<u8>)> {

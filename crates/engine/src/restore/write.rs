@@ -7,7 +7,6 @@ use std::{
     sync::{Arc, atomic::Ordering},
 };
 
-use crossbeam_channel::Receiver;
 use rustix::{
     fs::{
         AtFlags, FileType, Mode, OFlags, fstatvfs, ftruncate, makedev, mknodat, openat, symlinkat,
@@ -22,7 +21,6 @@ use super::{
     drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
-    links,
     own::random_name,
     target::{OpenDirectory, is_there, put_in_place},
 };
@@ -64,25 +62,8 @@ impl From<StoreError> for Failure {
     }
 }
 
-/// Writes what comes, until nothing more does.
-pub(super) fn work<'a>(
-    shared: &'a Shared<'a>,
-    workshops: &Workshops<'a>,
-    jobs: &Receiver<Job<'a>>,
-) {
-    for job in jobs {
-        // What is still in the channel after a stop is let go of unwritten.
-        if !shared.is_stopped() {
-            one(shared, workshops, &job);
-        }
-    }
-}
-
 /// Restores one path, whatever becomes of it.
-pub(super) fn one<'a>(shared: &'a Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
-    if job.is_repeated {
-        return links::repeated(shared, workshops, job);
-    }
+pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<'a>) {
     let outcome = CString::new(job.entry.name.clone())
         .map_err(|_| Failure::Path(Cause::other("its name contains a NUL byte")))
         .and_then(|name| place(shared, workshops, job, &name));

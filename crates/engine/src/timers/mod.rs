@@ -21,7 +21,7 @@ use crate::{
     error::{EngineError, Result},
     finding::{Finding, Weight},
     places::local_directory,
-    words::Refusal,
+    refusal::Refusal,
 };
 
 /// The first words of each file of ours; nothing without them is ever touched.

@@ -2,8 +2,6 @@
 //! messages, of which the last are written while nobody is there.
 
 mod hints;
-mod refusals;
 mod remedies;
 
-pub use refusals::{Advice, Refusal};
 pub use remedies::{remedy, restore_remedy};

@@ -166,6 +166,7 @@ pub(super) struct Connection {
     lists_well: bool,
     /// Whether it is not to be used again.
     pub is_spent: bool,
+    pub transfer: Transfer,
     _held: Held,
 }
 
@@ -175,6 +176,22 @@ pub(super) struct Sockets(Arc<Mutex<HashMap<u64, TcpStream>>>);
 
 /// Keeps a connection among them.
 struct Held(Sockets, u64);
+
+/// The transfer that is under way, of which there is one at a time. While it is held here its connection
+/// stays open, so it has to be let go of before its end is waited for.
+#[derive(Clone, Default)]
+pub(super) struct Transfer(Arc<Mutex<Option<Held>>>);
+
+impl Transfer {
+    fn begin(&self, held: Held) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(held);
+    }
+
+    /// Everything was sent or read.
+    pub fn let_go(&self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take();
+    }
+}
 
 impl Sockets {
     fn streams(&self) -> MutexGuard<'_, HashMap<u64, TcpStream>> {
@@ -255,12 +272,13 @@ impl Connection {
         let ftp =
             RustlsFtpStream::connect_with_stream(stream).map_err(|error| trouble(error.into()))?;
         told(FtpStep::Port { port: *port });
-        // What is transferred is ended from outside like what is said; there is one transfer at a time.
-        let (sockets, transfer) = (sockets.clone(), Mutex::new(None));
+        // What is transferred is ended from outside like what is said.
+        let (sockets, transfer) = (sockets.clone(), Transfer::default());
+        let begun = transfer.clone();
         let mut ftp = ftp.passive_stream_builder(move |address| {
             let stream = dial(&[address], patience).map_err(FtpError::ConnectionError)?;
             let held = sockets.hold(&stream).map_err(FtpError::ConnectionError)?;
-            *transfer.lock().unwrap_or_else(PoisonError::into_inner) = Some(held);
+            begun.begin(held);
             Ok(stream)
         });
         // Servers behind a gateway name an address nobody reaches; that of the server itself counts.
@@ -302,7 +320,7 @@ impl Connection {
         })?;
         ftp.transfer_type(FileType::Binary).map_err(|error| trouble(error.into()))?;
         told(FtpStep::Login { user: target.user.clone() });
-        Ok(Self { ftp, lists_well: true, is_spent: false, _held: held })
+        Ok(Self { ftp, lists_well: true, is_spent: false, transfer, _held: held })
     }
 
     /// The size of a file; none if there is no such file.

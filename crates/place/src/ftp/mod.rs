@@ -222,17 +222,24 @@ impl FtpPlace {
         let mut stream = connection.ftp.retr_as_stream(path)?;
         let throttle = self.target.throttles.down.as_ref();
         let inner = (&mut stream).take(length);
-        Paced::new(Throttled { inner, throttle }, self.target.patience * 15)
-            .read_to_end(&mut bytes)?;
+        let read = Paced::new(Throttled { inner, throttle }, self.target.patience * 15)
+            .read_to_end(&mut bytes);
+        if read.is_err() || (bytes.len() as u64) < length {
+            connection.transfer.let_go();
+        }
+        read?;
         if (bytes.len() as u64) < length {
             return Err(Trouble::Cut("the transfer ended too early".to_owned()));
         }
         if size - offset - length <= READ_ON {
-            std::io::copy(&mut (&mut stream).take(READ_ON), &mut std::io::sink())?;
+            let rest = std::io::copy(&mut (&mut stream).take(READ_ON), &mut std::io::sink());
+            connection.transfer.let_go();
+            rest?;
             stream.finish()?;
             return Ok(bytes);
         }
         // What servers say to this differs; a new connection is the sure way.
+        connection.transfer.let_go();
         let _ = stream.finish();
         connection.is_spent = true;
         Ok(bytes)
@@ -252,8 +259,10 @@ impl FtpPlace {
         let made = (|| {
             let mut stream = connection.ftp.put_with_stream(&draft)?;
             let throttle = self.target.throttles.up.as_ref();
-            std::io::copy(&mut Throttled { inner: bytes, throttle }, &mut stream)?;
-            stream.flush()?;
+            let sent = std::io::copy(&mut Throttled { inner: bytes, throttle }, &mut stream)
+                .and_then(|_| stream.flush());
+            connection.transfer.let_go();
+            sent?;
             stream.finish()?;
             // A connection that broke off looks like an end to some servers.
             if connection.size(&draft)? != Some(bytes.len() as u64) {
