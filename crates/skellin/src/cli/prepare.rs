@@ -158,7 +158,7 @@ mod tests {
                 .expect("lines");
         for line in [
             "useradd --create-home --shell /usr/sbin/nologin keeper",
-            r"install -d -o keeper -g keeper -m 700 '/srv/it'\''s here'",
+            r#"install -d -o keeper -g keeper -m 700 "/srv/it's here""#,
             "echo 'restrict ssh-ed25519 AAAAB me' >> /home/keeper/.ssh/authorized_keys",
             "    ForceCommand internal-sftp",
             "tcp port 2222",

@@ -140,7 +140,7 @@ fn the_last_step_makes_it_and_offers_a_plan() {
         panic!("the secret is kept first")
     };
     let text = String::from_utf8_lossy(&secret);
-    assert_eq!(text, "id = \"hut\"\nsecret = \"a\\\"b\"");
+    assert_eq!(text, "id = \"hut\"\nsecret = 'a\"b'");
     typing.hear(Report::SecretKept(Ok("/etc/skellin/keys/offshore.credentials".into())));
     let number = typing.0.number;
     typing.hear(Report::Folders { number, folders: Ok(Vec::new()) });
