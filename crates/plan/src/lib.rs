@@ -22,6 +22,7 @@ mod places;
 mod plan;
 mod price;
 mod problem;
+pub mod retention;
 mod rotation;
 mod rules;
 mod schedule;

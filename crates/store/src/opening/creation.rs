@@ -11,7 +11,7 @@ use crate::{
         keys::{Keys, Secret},
         slot::{self, PassphraseCost},
     },
-    opening::unlocking::{HEADER_NAMES, read_headers},
+    opening::unlocking::{HEADER_NAMES, read_header},
     store::Store,
 };
 
@@ -79,6 +79,6 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoStore`], damage, or a failure of the place.
     pub fn header_at(place: &dyn Place) -> Result<Header> {
-        Ok(read_headers(place)?.swap_remove(0).0)
+        read_header(place)
     }
 }

@@ -58,30 +58,52 @@ fn as_before(place: &dyn Place, passphrase: &[u8], known: &Opened) -> Option<Unl
     Some(Unlocked { header, epoch, master })
 }
 
-/// The headers that can be read, as they are and as they lie there: one, or two if they differ.
-pub(crate) fn read_headers(place: &dyn Place) -> Result<Vec<(Header, Vec<u8>)>> {
-    let mut found: Vec<(Header, Vec<u8>)> = Vec::new();
-    let mut first = None;
-    for copy in HEADER_NAMES {
-        let object = name(copy)?;
-        let read = || {
-            let bytes = place.fetch(&object, bounds::SMALL)?;
-            Ok((Header::decode(&bytes, copy)?, bytes))
-        };
-        match twice(place, read) {
-            Ok((_, bytes)) if found.iter().any(|(_, known)| *known == bytes) => {}
-            Ok(read) => found.push(read),
-            Err(error) => first = first.or(Some(error)),
+/// The headers that can be read, as they are and as they lie there: one, or two if they differ. The
+/// second is read only where the first does not do.
+struct Headers<'p> {
+    place: &'p dyn Place,
+    unread: std::slice::Iter<'static, &'static str>,
+    found: Vec<(Header, Vec<u8>)>,
+    first: Option<StoreError>,
+}
+
+impl<'p> Headers<'p> {
+    /// # Errors
+    /// If there is none.
+    fn of(place: &'p dyn Place) -> Result<Self> {
+        let mut headers =
+            Self { place, unread: HEADER_NAMES.iter(), found: Vec::new(), first: None };
+        if headers.get(0)?.is_some() {
+            return Ok(headers);
         }
+        Err(match headers.first {
+            Some(StoreError::Place(error)) if !error.is_not_found() => StoreError::Place(error),
+            Some(StoreError::Place(_)) | None => StoreError::NoStore(place.describe()),
+            Some(error) => error,
+        })
     }
-    match first {
-        _ if !found.is_empty() => Ok(found),
-        Some(StoreError::Place(error)) if error.is_not_found() => {
-            Err(StoreError::NoStore(place.describe()))
+
+    fn get(&mut self, number: usize) -> Result<Option<&(Header, Vec<u8>)>> {
+        while self.found.len() <= number {
+            let Some(copy) = self.unread.next() else { return Ok(None) };
+            let object = name(*copy)?;
+            let read = || {
+                let bytes = self.place.fetch(&object, bounds::SMALL)?;
+                Ok((Header::decode(&bytes, copy)?, bytes))
+            };
+            match twice(self.place, read) {
+                Ok((_, bytes)) if self.found.iter().any(|(_, known)| *known == bytes) => {}
+                Ok(read) => self.found.push(read),
+                Err(error) => self.first = self.first.take().or(Some(error)),
+            }
         }
-        Some(error) => Err(error),
-        None => Err(StoreError::NoStore(place.describe())),
+        Ok(self.found.get(number))
     }
+}
+
+/// The header of the store at a place, as it is told before anything proves it.
+pub(crate) fn read_header(place: &dyn Place) -> Result<Header> {
+    Ok(Headers::of(place)?.found.swap_remove(0).0)
 }
 
 /// A slot that may be tried, and the copies of it that differ.
@@ -96,7 +118,7 @@ pub(crate) fn try_all(
     passphrase: &[u8],
     first: Option<&str>,
 ) -> Result<(Unlocked, Opened)> {
-    let headers = read_headers(place)?;
+    let mut headers = Headers::of(place)?;
     let (mut candidates, mut trouble) = read_slots(place)?;
     let id_of =
         |object: &str| object.trim_start_matches("keys/").split('.').next().map(str::to_owned);
@@ -115,7 +137,9 @@ pub(crate) fn try_all(
                 break;
             }
             tried += usize::from(number == 0);
-            for (header, bytes) in &headers {
+            let mut which = 0;
+            while let Some((header, bytes)) = headers.get(which)? {
+                which += 1;
                 match slot.open(passphrase, bytes, object.as_str()) {
                     Ok(Some((epoch, master))) => {
                         let slot = object.as_str().to_owned();
