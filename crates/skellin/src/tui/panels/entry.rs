@@ -194,8 +194,8 @@ impl Panel for EntryPanel {
         }
     }
 
-    fn scroll(&mut self, lines: isize) {
-        self.scrolled.by(lines);
+    fn scrolled(&mut self) -> Option<&mut Scrolled> {
+        Some(&mut self.scrolled)
     }
 
     fn report(&mut self, report: Report) -> Heard {

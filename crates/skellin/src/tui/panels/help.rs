@@ -2,13 +2,12 @@
 
 use ratatui::{
     Frame,
-    crossterm::event::KeyEvent,
     style::Style,
     text::{Line, Span},
 };
 
 use super::{
-    panel::{Answer, BACK, Hint, Panel, Room, SCROLL, Scrolled, hints, meaning},
+    panel::{BACK, Hint, Panel, Room, SCROLL, Scrolled, hints},
     popup::scrolling,
 };
 use crate::tui::{drawn::Drawn, keys, model::Model};
@@ -25,14 +24,8 @@ impl Panel for HelpPanel {
         hints(SCROLL).into_iter().chain([BACK]).collect()
     }
 
-    fn key(&mut self, key: KeyEvent, _app: &Model) -> Answer {
-        let Some(lines) = meaning(SCROLL, key) else { return Answer::Dismiss };
-        self.0.by(lines);
-        Answer::Stay
-    }
-
-    fn scroll(&mut self, lines: isize) {
-        self.0.by(lines);
+    fn scrolled(&mut self) -> Option<&mut Scrolled> {
+        Some(&mut self.0)
     }
 
     fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {

@@ -2,13 +2,12 @@
 
 use ratatui::{
     Frame,
-    crossterm::event::KeyEvent,
     text::{Line, Span},
 };
 use skellin_store::Holding;
 
 use super::{
-    panel::{Answer, BACK, Heard, Hint, Opened, Panel, Room},
+    panel::{Answer, Heard, Opened, Panel, Room},
     popup::{popup, trouble_lines},
 };
 use crate::{
@@ -64,14 +63,6 @@ impl HoldsPanel {
 }
 
 impl Panel for HoldsPanel {
-    fn hints(&self, _app: &Model) -> Vec<Hint> {
-        vec![BACK]
-    }
-
-    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
-        Answer::Dismiss
-    }
-
     fn report(&mut self, report: Report) -> Heard {
         match report {
             Report::Holds { store, found } if store == self.store => {

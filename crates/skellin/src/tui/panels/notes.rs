@@ -1,9 +1,9 @@
 //! Panels that only say something, and go with any key.
 
-use ratatui::{Frame, crossterm::event::KeyEvent, text::Line};
+use ratatui::{Frame, text::Line};
 
 use super::{
-    panel::{Answer, BACK, Heard, Hint, Opened, Panel, Room},
+    panel::{Answer, Heard, Opened, Panel, Room},
     popup::{popup, trouble_lines},
 };
 use crate::{
@@ -20,14 +20,6 @@ use crate::{
 pub(in crate::tui) struct AboutPanel;
 
 impl Panel for AboutPanel {
-    fn hints(&self, _app: &Model) -> Vec<Hint> {
-        vec![BACK]
-    }
-
-    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
-        Answer::Dismiss
-    }
-
     fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
         let lines = screens::about_path(app, usize::from(room.whole.width.min(96)) - 4, 30);
         popup(frame, app, " Path details ", lines, room.whole, 96);
@@ -38,14 +30,6 @@ impl Panel for AboutPanel {
 pub(in crate::tui) struct TroublePanel(pub Trouble);
 
 impl Panel for TroublePanel {
-    fn hints(&self, _app: &Model) -> Vec<Hint> {
-        vec![BACK]
-    }
-
-    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
-        Answer::Dismiss
-    }
-
     fn draw(&self, frame: &mut Frame<'_>, app: &Model, _drawn: &mut Drawn, room: Room) {
         popup(frame, app, " Failed ", trouble_lines(app, &self.0), room.whole, 96);
     }
@@ -65,14 +49,6 @@ impl WhyPanel {
 }
 
 impl Panel for WhyPanel {
-    fn hints(&self, _app: &Model) -> Vec<Hint> {
-        vec![BACK]
-    }
-
-    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
-        Answer::Dismiss
-    }
-
     fn report(&mut self, report: Report) -> Heard {
         match report {
             Report::Explained { path, reasons } if path == self.path => {
@@ -108,14 +84,6 @@ impl ToldPanel {
 }
 
 impl Panel for ToldPanel {
-    fn hints(&self, _app: &Model) -> Vec<Hint> {
-        vec![BACK]
-    }
-
-    fn key(&mut self, _key: KeyEvent, _app: &Model) -> Answer {
-        Answer::Dismiss
-    }
-
     fn report(&mut self, report: Report) -> Heard {
         match report {
             Report::Told { channel, end } if channel == self.channel => {

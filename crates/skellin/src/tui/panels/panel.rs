@@ -20,11 +20,28 @@ pub(in crate::tui) type Hint = (&'static str, &'static str);
 
 /// Something over the screen.
 pub(in crate::tui) trait Panel {
-    /// What its keys do now.
-    fn hints(&self, app: &Model) -> Vec<Hint>;
+    /// What its keys do now; one without keys of its own goes with any.
+    fn hints(&self, app: &Model) -> Vec<Hint> {
+        let _ = app;
+        vec![BACK]
+    }
 
     /// A key was pressed.
-    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer;
+    fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
+        let _ = app;
+        match (meaning(SCROLL, key), self.scrolled()) {
+            (Some(lines), Some(scrolled)) => {
+                scrolled.by(lines);
+                Answer::Stay
+            }
+            _ => Answer::Dismiss,
+        }
+    }
+
+    /// How far its text is scrolled, if it can be.
+    fn scrolled(&mut self) -> Option<&mut Scrolled> {
+        None
+    }
 
     fn draw(&self, frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, room: Room);
 
@@ -41,7 +58,9 @@ pub(in crate::tui) trait Panel {
 
     /// The wheel was turned by so many lines.
     fn scroll(&mut self, lines: isize) {
-        let _ = lines;
+        if let Some(scrolled) = self.scrolled() {
+            scrolled.by(lines);
+        }
     }
 
     /// Something was found or done; a report that is none of its business is handed back.
@@ -174,7 +193,7 @@ pub(super) const BACK: Hint = ("Esc", "back");
 
 /// How far something long was scrolled, in lines.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Scrolled(usize);
+pub(in crate::tui) struct Scrolled(usize);
 
 /// A page of what is scrolled, in lines.
 const PAGE: isize = 10;

@@ -98,7 +98,7 @@ impl Sources {
 
     fn toggle(&mut self, path: PathBuf) {
         if !self.selected.remove(&path) {
-            // What lies in it goes along anyway, and what it lies in covers it.
+            // What lies in it is included anyway, and what it lies in covers it.
             self.selected.retain(|other| !other.starts_with(&path) && !path.starts_with(other));
             self.selected.insert(path);
         }
