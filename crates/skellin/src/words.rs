@@ -147,7 +147,7 @@ pub(crate) fn no_fit(plan: &skellin_engine::DuePlan) -> Option<String> {
     ))
 }
 
-/// Why a path goes along or does not, line by line.
+/// Why a path is included or excluded, line by line.
 pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reasons) -> Vec<String> {
     use std::os::unix::ffi::OsStrExt;
     let shown = path(reasons.path.as_os_str().as_bytes());

@@ -1,4 +1,4 @@
-//! What goes along and what that takes, as the commands tell it: mounts, outlooks, rules that
+//! What is included and what that takes, as the commands tell it: mounts, outlooks, rules that
 //! decide nothing, what no plan takes.
 
 use crate::world;

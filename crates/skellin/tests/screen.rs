@@ -143,7 +143,7 @@ fn a_run_is_started_and_its_mark_appears() {
     let screen = Screen::start(120, 30, folder.path(), program());
     screen.wait(&["─ Is ─ readings", "d dry run", "✓ 2 plans safe"]);
     write(&folder.path().join("readings/notes.md"), "a new night\n");
-    // The source as it is: the edited path shows, and why it goes along.
+    // The source as it is: the edited path shows, and why it is included.
     screen.keys(&["Enter"]);
     screen.wait(&["2026/", "notes.md"]);
     screen.keys(&["Down", "Down", "y"]);

@@ -337,7 +337,7 @@ impl App {
         self.model.ask(Request::Run { job, plan, dry_run, agreed, cancel });
     }
 
-    /// Asks why the selected path goes along or does not: the tree's in Was, the list's in Is.
+    /// Asks why the selected path is included or excluded: the tree's in Was, the list's in Is.
     fn ask_why(&mut self) {
         let Some(lane) = self.model.current_lane().filter(|lane| lane.plan.is_some()) else {
             return;

@@ -1,4 +1,4 @@
-//! The sources as they are: a tree with what goes along, what is left out and what would become
+//! The sources as they are: a tree with what is included, what is excluded and what would become
 //! of it, beside a map of where the space of the selected directory goes.
 
 use crate::tui::drawn::Drawn;
@@ -220,7 +220,7 @@ fn moves(shares: &Shares) -> String {
     parts.map(|(sign, count)| format!("{sign}{}", short(*count))).collect::<Vec<_>>().join(" ")
 }
 
-/// A bar of what goes along and what is left out, told apart by shape.
+/// A bar of what is included and what is excluded, told apart by shape.
 fn split_bar(share: f64, theme: Theme) -> [Span<'static>; 2] {
     let taken = ((share * SPLIT as f64).round() as usize).min(SPLIT);
     [

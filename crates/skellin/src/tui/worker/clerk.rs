@@ -145,7 +145,7 @@ fn added(file: &Path, plan: &Plan, rule: &str) -> Result<String, EngineError> {
     })
 }
 
-/// How much goes along without and with a rule.
+/// How much is included without and with a rule.
 fn effect(
     shared: &Shared,
     name: &str,

@@ -114,7 +114,7 @@ pub(crate) enum Request {
     Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
     /// Run a plan, or rehearse it.
     Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
-    /// How much would go along with one more rule, beside how much does now.
+    /// How much would be included with one more rule, beside how much is now.
     Effect { plan: String, rule: String, cancel: Cancel },
     /// How much a draft would include with each of these rules; told one by one.
     Weigh { draft: Box<PlanDraft>, variants: Vec<Written>, cancel: Cancel },
@@ -122,7 +122,7 @@ pub(crate) enum Request {
     AddRule { plan: String, rule: String },
     /// Give a plan's file the text it had, if it still is what it became.
     TakeBack { plan: String, was: String, became: String },
-    /// Why a path goes along with a plan, or does not.
+    /// Why a plan includes a path, or excludes it.
     Explain { plan: String, path: Vec<u8> },
     /// Restore a path, or rehearse it.
     Restore(Box<RestoreOrder>),

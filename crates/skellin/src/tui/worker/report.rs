@@ -67,7 +67,7 @@ pub(crate) enum Report {
     Local(PathBuf, Result<Vec<Local>, String>),
     /// Why a path is included or excluded.
     Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
-    /// How much goes along without and with a rule.
+    /// How much is included without and with a rule.
     Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
     /// How much a draft would include with some rules.
     Weighed { draft: Box<PlanDraft>, written: Written, amounts: Result<Amounts, Trouble> },
@@ -200,7 +200,7 @@ pub(crate) struct Tile {
     /// A name; for all that is too small for a tile of its own, how many they are.
     pub label: Result<Vec<u8>, u64>,
     pub is_directory: bool,
-    /// Bytes that go along, and bytes that are left out.
+    /// Bytes included, and bytes excluded.
     pub taken: u64,
     pub skipped: u64,
 }
