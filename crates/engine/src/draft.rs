@@ -176,7 +176,7 @@ impl Draft {
     }
 }
 
-/// A store in memory to rehearse a plan against whose own store does not exist yet.
+/// A store in memory, for the dry run of a plan whose own store does not exist yet.
 ///
 /// # Errors
 /// If it cannot be made.

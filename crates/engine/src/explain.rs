@@ -24,7 +24,7 @@ use crate::{
 pub struct Reasons {
     /// The full path.
     pub path: PathBuf,
-    /// The source it belongs to; without one it does not go along.
+    /// The source it belongs to; without one it is not included.
     pub source: Option<PathBuf>,
     /// The verdict.
     pub verdict: Verdict,
@@ -36,12 +36,12 @@ pub struct Reasons {
     pub below: Option<Amounts>,
 }
 
-/// How much of a directory goes along.
+/// How much of a directory is included.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Amounts {
-    /// Paths that are no directories and go along.
+    /// Included paths that are no directories.
     pub files: u64,
-    /// Bytes of files that go along.
+    /// Bytes of included files.
     pub bytes: u64,
     /// Paths that a rule leaves out; a directory that is not entered counts once.
     pub skipped: u64,
@@ -93,7 +93,7 @@ pub fn explain(
     })
 }
 
-/// How much of all sources goes along with a plan; what was before does not matter.
+/// How much of all sources a plan includes; what was before does not matter.
 ///
 /// # Errors
 /// If the rules cannot be made ready, if a host cannot be reached, or if it was cancelled.

@@ -163,7 +163,7 @@ fn our_own_and_other_file_systems_are_not_gone_through() {
     let rule = format!("skip {mounted}/");
     let left_out = census(&plan_of(&[Path::new("/dev")], &rule), None, &[]);
     assert_eq!(left_out.shares(mounted.as_bytes()), None);
-    // What goes along is gone through wherever it lies.
+    // What is included is gone through wherever it lies.
     let taken = census(&plan_of(&[Path::new("/dev")], ""), None, &[]);
     assert!(taken.shares(mounted.as_bytes()).is_some());
 }

@@ -1,4 +1,4 @@
-//! What goes along: conditions on real files, reasons, and the guard against sudden loss.
+//! What is included: conditions on real files, reasons, and the guard against sudden loss.
 
 use crate::common;
 

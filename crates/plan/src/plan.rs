@@ -61,7 +61,7 @@ pub struct Plan {
     pub series: Option<String>,
     /// The machine's name, if it is not to be the real one.
     pub machine: Option<String>,
-    /// What goes along and what does not.
+    /// What is included and what is not.
     pub rules: RuleSet,
     /// How hard to compress.
     pub compress: Compress,

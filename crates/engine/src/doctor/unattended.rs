@@ -31,7 +31,7 @@ impl Examination<'_> {
         found.push(wrong(subject, what, hint));
     }
 
-    /// Commands that a run which ended without a word has left owed.
+    /// Commands that a run that ended unexpectedly has left pending.
     pub(super) fn owed(&self, found: &mut Vec<Finding>) {
         let state = &self.configuration.folders.state;
         let owed = owed_leaves(state).into_iter();

@@ -22,7 +22,7 @@ pub enum Work {
     Verify,
     /// Snapshots copied to a store.
     Replicate,
-    /// ran pending `leave` commands after a run that ended without a word.
+    /// ran pending `leave` commands after a run that ended unexpectedly.
     Leave,
 }
 
@@ -172,7 +172,7 @@ pub struct JournalEntry {
 }
 
 impl JournalEntry {
-    /// Whether it came to nothing through no fault of its own: its process ended without a word, or
+    /// Whether it came to nothing through no fault of its own: its process ended unexpectedly, or
     /// was asked to end while nobody looked.
     #[must_use]
     pub fn is_cut(&self) -> bool {

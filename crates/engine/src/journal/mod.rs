@@ -365,7 +365,7 @@ impl Journal {
         })
     }
 
-    /// Entries of processes that ended without a word are interrupted ones.
+    /// Entries of processes that ended unexpectedly are interrupted ones.
     fn settle(&self) -> Result<()> {
         self.with(|connection| {
             let mut select =

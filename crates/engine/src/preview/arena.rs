@@ -37,7 +37,7 @@ pub struct Shares {
 }
 
 impl Shares {
-    /// What goes along.
+    /// What is included.
     #[must_use]
     pub fn taken(&self) -> Share {
         let mut sum = self.new;

@@ -1,4 +1,4 @@
-//! A name of a directory: what it is, whether it goes along, and what became of it since the
+//! A name of a directory: what it is, whether it is included, and what became of it since the
 //! snapshot before.
 
 use std::{

@@ -31,9 +31,9 @@ pub(crate) struct Looked {
     pub path: Vec<u8>,
     pub facts: Facts,
     pub verdict: Verdict,
-    /// A directory of our own, which never goes along.
+    /// A directory of our own, which is never included.
     pub is_own: bool,
-    /// Whether it is a directory that is gone into: it goes along, or something below it may.
+    /// Whether it is a directory that is gone into: it is included, or something below it may be.
     pub is_entered: bool,
 }
 

@@ -1,4 +1,4 @@
-//! What all who go through sources and trees share: what a name is and whether it goes along, what it
+//! What all who go through sources and trees share: what a name is and whether it is included, what it
 //! was in an earlier tree, whether it was changed since, and how directories are put together.
 
 mod assembly;

@@ -14,7 +14,7 @@ struct Frame {
     ahead: Vec<(CString, Verdict)>,
 }
 
-/// Goes through a directory; `visit` is told of every name below, whether it goes along or not, and says
+/// Goes through a directory; `visit` is told of every name below, included or not, and says
 /// whether to go on. Directories that nothing can be taken from are not entered, nor our own. What
 /// cannot be looked at is passed over.
 pub(crate) fn through(

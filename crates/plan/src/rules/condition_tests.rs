@@ -74,7 +74,7 @@ fn explain(text: &str, path: &str) -> Explanation {
     })
 }
 
-/// Rules, a path below `/s`, and whether it goes along. A final `/` marks a directory.
+/// Rules, a path below `/s`, and whether it is included. A final `/` marks a directory.
 const CASES: &[(&str, &str, Action)] = {
     use Action::{Skip, Take};
     &[

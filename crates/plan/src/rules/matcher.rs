@@ -17,7 +17,7 @@ const LARGEST: usize = 64 << 20;
 /// What the rules say of a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Verdict {
-    /// Whether it goes along.
+    /// Whether it is included.
     pub action: Action,
     /// Number of the rule that decides; `None` if no rule holds.
     pub rule: Option<usize>,

@@ -1,4 +1,4 @@
-//! Rules: which paths go along.
+//! Rules: which paths are included.
 //!
 //! A rule holds for a path if one of its patterns fits the path itself or a directory above it,
 //! and all its conditions hold there too. The last rule that holds decides; with none, the path is
@@ -36,7 +36,7 @@ pub(crate) fn needs_quotes(pattern: &str) -> bool {
 /// What a rule does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Action {
-    /// The path goes along.
+    /// The path is included.
     Take,
     /// It does not.
     Skip,

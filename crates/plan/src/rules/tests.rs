@@ -24,7 +24,7 @@ fn by_name(_: &Path, directory: bool) -> Box<dyn Traits> {
 
 const NOW: i64 = 1_790_000_000;
 
-/// Rules, a path below `/srv/ridge`, and whether it goes along. A final `/` marks a directory.
+/// Rules, a path below `/srv/ridge`, and whether it is included. A final `/` marks a directory.
 const CASES: &[(&str, &str, Action)] = {
     use Action::{Skip, Take};
     &[
