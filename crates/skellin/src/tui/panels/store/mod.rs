@@ -124,7 +124,7 @@ const MADE: &[Key<Turn>] = &[key(&[Esc], "Esc", Turn::Leave, "done")];
 const KIND_KEYS: &[Key<Act>] = &[
     key(&[Up], "↑↓", Act::Up, "choose"),
     key(&[Down], "", Act::Down, ""),
-    key(&[Enter], "Enter", Act::Next, "next step"),
+    key(&[Enter], "Enter Tab", Act::Next, "next step"),
 ];
 const FIELD_KEYS: &[Key<Act>] = &[
     key(&[Up], "↑↓", Act::Up, "fields"),
