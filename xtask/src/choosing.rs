@@ -1,4 +1,4 @@
-//! What the rules cost, and what a rehearsal of a million paths costs.
+//! What the rules cost, and what a dry run of a million paths costs.
 
 use std::{
     fs::{self, File},
@@ -72,9 +72,9 @@ pub(crate) fn rows(bench: &Bench) -> Result<()> {
     let cores = std::thread::available_parallelism()?.get();
     let rate = limits::walk(&folder, cores)?;
     let bare = (PATHS + 1001) as f64 / rate;
-    let rehearsals =
+    let runs =
         (0..3).map(|_| bench.run_with("million", &["--dry-run"])).collect::<Result<Vec<_>>>()?;
-    let best = rehearsals.into_iter().min_by_key(|one| one.time).context("a rehearsal")?;
+    let best = runs.into_iter().min_by_key(|one| one.time).context("a dry run")?;
     say(format!(
         "{:<34}{:>16}{:>16}{:>8.2}{:>8} MiB",
         "dry run of a million paths",

@@ -4,7 +4,6 @@
 use std::{
     fs,
     path::{Path, PathBuf},
-    process::Command,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -12,21 +11,17 @@ use std::{
 use anyhow::{Context as _, Result, ensure};
 use skellin_engine::history;
 use skellin_place::{DirectoryPlace, MemoryPlace, Place, SftpPlace};
-use skellin_store::{
-    Cache, Comparison, Compression, ContentWriter, Entry, FOLDERS, Layout, Moment, Owner, Recipe,
-    RunId, Session, SessionStart, SnapshotDraft, SnapshotSource, Store, TreeBuilder,
-};
+use skellin_store::{Cache, Comparison, ContentWriter, Entry, FOLDERS, Layout, Session, Store};
 
 use crate::{
     far::{self, Far, row},
-    say,
+    made::{anonymous, begin, by_itself, chunk, file, finish, kept_entries, put},
+    retained, say,
 };
 
 /// Chunks of the large store; each run stores a million of them.
 const RUNS: u64 = 20;
 const CHUNKS_A_RUN: u64 = 1_000_000;
-/// Bytes of a chunk there.
-const CHUNK: usize = 64;
 const CONTAINERS: usize = 10_000;
 /// Files of more chunks than an entry holds, for unchanged runs.
 const LONG_FILES: usize = 100_000;
@@ -46,89 +41,11 @@ fn layout() -> Layout {
     }
 }
 
-fn file(name: &str, size: u64, recipe: Recipe) -> Entry {
-    Entry {
-        name: name.as_bytes().to_vec(),
-        mode: 0o644,
-        owner: Owner::default(),
-        modified: Moment { seconds: 1_790_000_000, nanos: 0 },
-        changed: Moment::default(),
-        inode: 1,
-        links: None,
-        unsettled: false,
-        xattrs: Vec::new(),
-        body: skellin_store::Body::File { size, recipe },
-    }
-}
-
-fn begin(store: &Arc<Store>, started: i64) -> Result<Arc<Session>> {
-    let start = SessionStart {
-        plan: "readings",
-        machine: "hut",
-        started,
-        order: None,
-        origin: None,
-        compression: Compression::Default,
-    };
-    Ok(Session::begin(store, &start)?)
-}
-
-/// Stores files of chunks, which `each` makes by name; their entries.
-fn put(session: &Arc<Session>, files: &[(String, Vec<Vec<u8>>)]) -> Result<Vec<Entry>> {
-    let mut writer = ContentWriter::new(session)?;
-    for (name, chunks) in files {
-        writer.begin_file(name.clone());
-        chunks.iter().try_for_each(|chunk| writer.chunk(chunk).map(|_| ()))?;
-        writer.end_file()?;
-    }
-    writer.close()?;
-    let done = writer.take_done().into_iter();
-    Ok(done.map(|(name, content)| file(&name, content.size, content.recipe)).collect())
-}
-
-/// The snapshot of a source `srv` with these files.
-fn finish(session: &Arc<Session>, mut entries: Vec<Entry>) -> Result<RunId> {
-    entries.sort_by(|a, b| a.name.cmp(&b.name));
-    let mut below = TreeBuilder::default();
-    entries.iter().try_for_each(|entry| below.push(&**session, entry))?;
-    let (root, needs) = below.finish(&**session)?;
-    let counted = entries.iter().map(Entry::size).sum();
-    let mut source = file("srv", 0, Recipe::Inline(Vec::new()));
-    source.body = skellin_store::Body::Directory {
-        root,
-        needs,
-        below: skellin_store::Below { files: entries.len() as u64, bytes: counted },
-    };
-    let mut top = TreeBuilder::default();
-    top.push(&**session, &source)?;
-    let (root, _) = top.finish(&**session)?;
-    let draft = SnapshotDraft {
-        sources: vec![SnapshotSource {
-            name: b"srv".to_vec().into(),
-            path: b"/srv".to_vec().into(),
-        }],
-        root,
-        labels: Vec::new(),
-        plan_text: "sources = [\"/srv\"]\nstore = \"oak\"\n".to_owned(),
-        files: entries.len() as u64,
-        bytes: counted,
-        ended: 0,
-        exceptions: 0,
-        exception_list: Vec::new(),
-        sockets: 0,
-    };
-    Ok(session.finish(draft)?.run)
-}
-
-/// Different bytes for each number.
-fn chunk(number: u64) -> Vec<u8> {
-    blake3::hash(&number.to_le_bytes()).as_bytes().repeat(CHUNK / 32)
-}
-
 /// Prints the rows.
 pub(crate) fn rows(folder: &Path, medium: &Path) -> Result<()> {
     say("");
     own_bytes()?;
+    retained::rows()?;
     looking_back(medium)?;
     large(folder)
 }
@@ -176,22 +93,6 @@ fn own_bytes() -> Result<()> {
         "after 20; at most 1.3 wanted",
     );
     Ok(())
-}
-
-/// What the last snapshot has, taken over.
-fn kept_entries(store: &Store, session: &Session) -> Result<Vec<Entry>> {
-    let Some(base) = session.comparison().base() else { return Ok(Vec::new()) };
-    let source = store.entry(base.root_page(store), b"srv")?.context("its source")?;
-    let skellin_store::Body::Directory { root, .. } = source.body else { return Ok(Vec::new()) };
-    let mut entries = Vec::new();
-    for entry in store.entries(root) {
-        let mut entry = entry?;
-        if let skellin_store::Body::File { recipe, .. } = &mut entry.body {
-            ensure!(session.comparison().take_over(recipe)?, "it is all there");
-        }
-        entries.push(entry);
-    }
-    Ok(entries)
 }
 
 /// History and versions of many snapshots over a line of 50 ms, by a machine that knows nothing of them.
@@ -271,12 +172,8 @@ fn large(folder: &Path) -> Result<()> {
         begun.elapsed().as_secs_f64()
     ));
     let told = |arguments: &[&Path]| -> Result<(f64, f64)> {
-        let mut open = Command::new(std::env::current_exe()?);
-        let output = open.arg("open").args(arguments).output()?;
-        ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-        let text = String::from_utf8(output.stdout)?;
-        let (seconds, bytes) = text.trim().split_once(' ').context("two figures")?;
-        Ok((seconds.parse()?, bytes.parse()?))
+        let figures = by_itself("open", arguments)?;
+        Ok((*figures.first().context("seconds")?, *figures.get(1).context("bytes")?))
     };
     let (store_folder, cache_folder) = (root.join("store"), root.join("cache"));
     told(&[&store_folder, &cache_folder])?;
@@ -295,6 +192,7 @@ fn large(folder: &Path) -> Result<()> {
     let segments = index.iter().filter(|object| is_segment(object.name.leaf())).count();
     row("index segments", segments.to_string(), "12", segments as f64 / 12.0, "at most 1 wanted");
     unchanged(&root, &place, cache)?;
+    retained::reclaimed(&store_folder, &cache_folder)?;
     Ok(fs::remove_dir_all(&root)?)
 }
 
@@ -368,12 +266,4 @@ pub(crate) fn measure_opening(store: Option<String>, cache: Option<String>) -> R
     let seconds = begun.elapsed().as_secs_f64();
     say(format!("{seconds} {}", anonymous()?.saturating_sub(before)));
     Ok(())
-}
-
-/// Bytes of anonymous memory of this process, as proc(5) tells.
-fn anonymous() -> Result<u64> {
-    let status = fs::read_to_string("/proc/self/status")?;
-    let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:")).context("RssAnon")?;
-    let kibibytes: u64 = line.trim().trim_end_matches(" kB").parse()?;
-    Ok(kibibytes << 10)
 }

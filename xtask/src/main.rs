@@ -10,9 +10,12 @@ mod growth;
 mod inputs;
 mod limits;
 mod long;
+mod made;
 mod programs;
+mod retained;
 mod screen;
 mod secrets;
+mod simulate;
 mod suite;
 mod world;
 
@@ -22,14 +25,18 @@ fn main() -> anyhow::Result<()> {
         Some("test") => suite::test(),
         Some("bench") => bench::bench(arguments.next().as_deref()),
         // How a measurement measures itself.
+        Some("reclaim") => retained::measure(arguments.next(), arguments.next()),
         Some("open") => growth::measure_opening(arguments.next(), arguments.next()),
         Some("damage") => damage::damage(arguments.next().as_deref()),
         Some("faults") => suite::faults(),
+        Some("simulate") => {
+            simulate::simulate(arguments.next().as_deref(), arguments.next().as_deref())
+        }
         Some("dependencies") => dependencies::check(),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--long]`, `damage [EVERY]`, `faults`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

@@ -16,7 +16,7 @@ use crate::{
     clock::is_ahead,
     config::{Configuration, PlanFile},
     error::{EngineError, Result},
-    journal::{Journal, Outcome, past_runs},
+    journal::{Journal, Outcome, Work, past_runs},
     lock::PlanLock,
     orchestration::last_good,
     places::mounted_drives,
@@ -68,11 +68,13 @@ pub struct DuePlan {
     pub late: Option<Timestamp>,
 }
 
-/// When a store is verified next by its own clock.
+/// When a store is verified, or its room reclaimed, next by its own clock.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DueStore {
     /// The store.
     pub store: String,
+    /// What is done.
+    pub work: Work,
     /// When, and why.
     pub next: Due,
     /// Whether that time has come.
@@ -180,7 +182,7 @@ impl Watch<'_> {
         })
     }
 
-    /// When each store with a clock of its own is verified next.
+    /// What is done next with each store that has a clock of its own.
     ///
     /// # Errors
     /// If the journal cannot be read.
@@ -188,30 +190,34 @@ impl Watch<'_> {
         let since = since(&self.configuration.folders.config.join("stores.toml"));
         let mut found = Vec::new();
         for config in self.configuration.stores.fine.values() {
-            let Some(schedule) = &config.verify else { continue };
-            let done = match self.journal {
-                Some(journal) => {
-                    let mut done = journal.verifications(&config.name, RUNS)?;
-                    done.retain(|entry| !is_ahead(entry.started, now));
-                    done
-                }
-                None => Vec::new(),
-            };
-            let attempts = done.iter().map(|entry| Attempt {
-                started: moment(entry.started),
-                ended: moment(entry.ended.unwrap_or(entry.started)),
-                good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
-                cut: entry.is_cut(),
-            });
-            let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
-            let starting = Starting::default();
-            let (zone, now) = (TimeZone::system(), moment(now));
-            let next = starting.next(Some(schedule), &past, SignedDuration::ZERO, now, &zone);
-            found.extend(next.map(|next| DueStore {
-                store: config.name.clone(),
-                next,
-                is_due: next.at <= now,
-            }));
+            let clocks = [(Work::Verify, &config.verify), (Work::Reclaim, &config.reclaim)];
+            for (work, schedule) in clocks {
+                let Some(schedule) = schedule else { continue };
+                let done = match self.journal {
+                    Some(journal) => {
+                        let mut done = journal.works(work, &config.name, RUNS)?;
+                        done.retain(|entry| !is_ahead(entry.started, now));
+                        done
+                    }
+                    None => Vec::new(),
+                };
+                let attempts = done.iter().map(|entry| Attempt {
+                    started: moment(entry.started),
+                    ended: moment(entry.ended.unwrap_or(entry.started)),
+                    good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
+                    cut: entry.is_cut(),
+                });
+                let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
+                let starting = Starting::default();
+                let (zone, now) = (TimeZone::system(), moment(now));
+                let next = starting.next(Some(schedule), &past, SignedDuration::ZERO, now, &zone);
+                found.extend(next.map(|next| DueStore {
+                    store: config.name.clone(),
+                    work,
+                    next,
+                    is_due: next.at <= now,
+                }));
+            }
         }
         Ok(found)
     }

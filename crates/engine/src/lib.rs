@@ -14,6 +14,7 @@ mod draft;
 mod due;
 mod error;
 mod event;
+pub mod expire;
 mod explain;
 mod filter;
 mod finding;
@@ -68,7 +69,10 @@ pub use journal::{
 };
 pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, create_store, folders_at, keep_secret};
-pub use orchestration::{Failure, Orchestrator, RunAndCopies, RunOptions, Stage, damage_words};
+pub use orchestration::{
+    ExpireReport, Failure, Held, MayExpire, Orchestrator, ReclaimLimits, RunAndCopies, RunOptions,
+    Stage, damage_words,
+};
 pub use passphrases::{Changed, Passphrases};
 pub use places::{
     DriveState, DriveStates, MountedDrive, ReachStep, SourceHosts, drive_states, local_directory,

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use crate::{
     due::{DuePlan, DueStore, Watch, unwish},
     error::{EngineError, Result},
+    journal::Work,
 };
 
 /// Something to be done.
@@ -17,6 +18,8 @@ pub enum Job {
     Run(String),
     /// A verification of a store.
     Verify(String),
+    /// The room of what has gone, got back in a store.
+    Reclaim(String),
 }
 
 /// What the steward does in the world.
@@ -95,7 +98,11 @@ impl Steward {
             wishes.extend(due.map(|due| (due.at, job, plan.store.clone())));
         }
         for store in stores {
-            wishes.push((store.next.at, Job::Verify(store.store.clone()), store.store));
+            let job = match store.work {
+                Work::Reclaim => Job::Reclaim(store.store.clone()),
+                _ => Job::Verify(store.store.clone()),
+            };
+            wishes.push((store.next.at, job, store.store));
         }
         wishes.sort();
         let mut busy: BTreeSet<String> = self.going.values().cloned().collect();

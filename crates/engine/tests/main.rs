@@ -7,6 +7,7 @@ mod choosing;
 mod common;
 mod configuration;
 mod doctor;
+mod expire;
 mod far;
 mod far_sources;
 mod faults;

@@ -35,6 +35,7 @@ fn other_store() -> Arc<dyn Place> {
 
 fn copy(from: &Arc<dyn Place>, to: &Arc<dyn Place>, plan: Option<&str>) -> ReplicateReport {
     let request = ReplicateRequest {
+        unwanted: None,
         plan,
         origin: None,
         clock: &MovedClock::at(START),
@@ -97,6 +98,7 @@ fn copies_restore_as_the_snapshots_do_and_are_sent_once() {
         &open_store(&from),
         &ReplicateRequest {
             plan: None,
+            unwanted: None,
             origin: None,
             clock: &MovedClock::at(START),
             cancel: &Cancel::new(),
@@ -129,6 +131,7 @@ fn what_was_interrupted_goes_on_and_what_is_damaged_is_left_out() {
         };
         let request = ReplicateRequest {
             plan: None,
+            unwanted: None,
             origin: None,
             clock: &MovedClock::at(START),
             cancel: &cancel,

@@ -60,7 +60,7 @@ fn what_is_in_the_way_is_left_replaced_or_renamed() {
         let rehearsal =
             Restoring { existing, dry_run: true, ..Restoring::all(&world.snapshot, &back) };
         let foretold = rehearsal.run(&world.store);
-        assert_eq!(listing(&back).len(), 4, "a rehearsal writes nothing");
+        assert_eq!(listing(&back).len(), 4, "a dry run writes nothing");
         let report = restoring.run(&world.store);
         assert_eq!(
             (foretold.left, foretold.replaced, foretold.renamed),

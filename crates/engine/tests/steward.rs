@@ -69,9 +69,10 @@ impl Hands for Notebook<'_> {
         let took = 20 * MINUTE;
         let outcome = match job {
             Job::Run(plan) => self.run(&plan.clone(), took),
-            Job::Verify(store) => {
+            Job::Verify(store) | Job::Reclaim(store) => {
+                let is_reclaim = matches!(job, Job::Reclaim(_));
                 let beginning = Beginning {
-                    work: Work::Verify,
+                    work: if is_reclaim { Work::Reclaim } else { Work::Verify },
                     plan: None,
                     store,
                     machine: "hut",
@@ -111,7 +112,8 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
     let path = |below: &str| folder.path().join(below);
     let store =
         |name: &str, more: &str| format!("[{name}]\nplace = \"{}\"\n{more}", path(name).display());
-    let verify = "schedule = { verify = \"sundays at 03:00\" }\n";
+    let verify =
+        "schedule = { verify = \"sundays at 03:00\", reclaim = \"wednesdays at 04:30\" }\n";
     let age = |file: &std::path::Path| {
         let then = UNIX_EPOCH + std::time::Duration::from_millis(at("2026-01-01T00:00:00Z") as u64);
         fs::File::options().write(true).open(file).unwrap().set_modified(then).unwrap();
@@ -242,8 +244,10 @@ fn a_year_loses_no_moment_runs_none_twice_and_tells_everything_once() {
         assert!(to >= due && on <= 21, "{from} {to}: {on} minutes late");
     }
     assert!(gateway.len() > 110, "{}", gateway.len());
-    let verified = hands.starts.iter().filter(|(job, ..)| *job == Job::Verify("oak".to_owned()));
-    assert!((50..=53).contains(&verified.count()));
+    for job in [Job::Verify("oak".to_owned()), Job::Reclaim("oak".to_owned())] {
+        let done = hands.starts.iter().filter(|(other, ..)| *other == job).count();
+        assert!((50..=53).contains(&done), "{job:?} {done}");
+    }
 
     // Everything was told once, and its end too.
     let now = end;

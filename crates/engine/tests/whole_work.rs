@@ -79,7 +79,7 @@ fn the_journal_is_told_how_every_run_ended() {
 
     let rehearsal = RunOptions { dry_run: true, ..usual };
     world.run(&journal, rehearsal, &cancel, open).unwrap();
-    assert!(journal.entries(None, 9).unwrap().is_empty(), "a rehearsal leaves no trace");
+    assert!(journal.entries(None, 9).unwrap().is_empty(), "a dry run leaves no trace");
 
     let report = world.run(&journal, usual, &cancel, open).unwrap();
     assert_eq!(report.status, RunStatus::Exceptions);

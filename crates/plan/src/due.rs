@@ -20,6 +20,8 @@ pub struct Starting {
     pub window: Option<Window>,
     /// What happens after a run that came to nothing.
     pub retry: Option<Retry>,
+    /// Whether snapshots that nothing retains expire after each good run.
+    pub expire: bool,
 }
 
 impl Default for Starting {
@@ -31,6 +33,7 @@ impl Default for Starting {
             spread: SignedDuration::ZERO,
             window: None,
             retry: None,
+            expire: false,
         }
     }
 }

@@ -14,6 +14,8 @@ use crate::{
     path::{Expand, expand},
     places::FarSource,
     problem::{Problem, nearest},
+    retaining::{self, PlanCopy},
+    retention::Sentence,
     rules::{READY, RuleSet},
     schedule::Schedule,
     starting,
@@ -76,8 +78,10 @@ pub struct Plan {
     pub starting: Starting,
     /// The time zone its schedule is in, if it is not the machine's.
     pub zone: Option<TimeZone>,
-    /// Stores its snapshots are copied to after a run.
-    pub replicate: Vec<String>,
+    /// How long its snapshots stay; without a sentence none expires.
+    pub retain: Vec<Sentence>,
+    /// Where its snapshots are copied to after a run.
+    pub copies: Vec<PlanCopy>,
     /// Commands before its sources are read, and after, in their order.
     pub around: Vec<Around>,
     /// Who is told of what.
@@ -95,6 +99,18 @@ impl Plan {
         self.series.as_deref().unwrap_or(&self.name)
     }
 
+    /// The stores its snapshots are copied to after a run.
+    pub fn replicas(&self) -> impl Iterator<Item = &str> {
+        self.copies.iter().map(|copy| copy.store.as_str())
+    }
+
+    /// How long its snapshots stay in a store.
+    #[must_use]
+    pub fn retained_at(&self, store: &str) -> &[Sentence] {
+        let copy = self.copies.iter().find(|copy| copy.store == store);
+        copy.and_then(|copy| copy.retain.as_ref()).unwrap_or(&self.retain)
+    }
+
     /// The paths of its sources as rules see them: those of other hosts without the host.
     #[must_use]
     pub fn rule_paths(&self) -> Vec<PathBuf> {
@@ -108,7 +124,7 @@ impl Plan {
 
 /// Keys of the contract that later versions act on.
 const LATER: &[&str] =
-    &["retain", "goal", "form", "deletions", "old-versions", "packing", "full", "split", "also"];
+    &["goal", "form", "deletions", "old-versions", "packing", "full", "split", "also"];
 
 /// The share of files that may vanish or change at once where a plan says nothing, in percent.
 const SHRINK: u8 = 40;
@@ -165,7 +181,13 @@ pub fn parse_plan_reading<'a>(
     let sources = parse_sources(&mut reading, &mut fields, with, named);
     let stores: Vec<&str> = stores.into_iter().collect();
     let store = parse_store(&mut reading, &mut fields, &stores);
-    let replicate = parse_replicate(&mut reading, &mut fields, &stores, store.as_deref());
+    let copies = retaining::parse_copies(
+        &mut reading,
+        &mut fields,
+        store.as_deref(),
+        &|reading, store, span| is_known(reading, store, span, &stores),
+    );
+    let retain = retaining::parse_retain(&mut reading, &mut fields).unwrap_or_default();
     let labels = fields.texts(&mut reading, "labels").unwrap_or_default();
     for (label, span) in &labels {
         if !is_plan_name(label) {
@@ -197,6 +219,11 @@ pub fn parse_plan_reading<'a>(
     }
     let shrink = parse_shrink(&mut reading, &mut fields);
     let (schedule, starting) = starting::parse(&mut reading, &mut fields);
+    let expires = !retain.is_empty() || copies.iter().any(|copy| copy.retain.is_some());
+    if starting.expire && !expires && reading.problems.is_empty() {
+        let hint = "add retain = [\"one a day for 2 weeks\"], or remove `expire`";
+        reading.problem_with(&(0..0), "`expire` has nothing to go by: no sentence retains", hint);
+    }
     let zone = parse_zone(&mut reading, &mut fields);
     let around = around::parse(&mut reading, &mut fields);
     let tell = tell::parse(&mut reading, &mut fields, channels);
@@ -219,7 +246,8 @@ pub fn parse_plan_reading<'a>(
         schedule,
         starting,
         zone,
-        replicate,
+        retain,
+        copies,
         around,
         tell,
         speed,
@@ -402,27 +430,6 @@ fn parse_store<'t>(
     if is_known(reading, &store, &span, stores) { Some(store) } else { None }
 }
 
-/// The stores a plan's snapshots are copied to.
-fn parse_replicate<'t>(
-    reading: &mut Reading<'t>,
-    fields: &mut Fields<'t>,
-    stores: &[&str],
-    own: Option<&str>,
-) -> Vec<String> {
-    let mut found: Vec<String> = Vec::new();
-    for (name, span) in fields.texts(reading, "replicate").unwrap_or_default() {
-        if own == Some(name.as_str()) {
-            let what = format!("`{name}` is the store of this plan");
-            reading.problem_with(&span, what, "name another store, or remove it");
-        } else if found.contains(&name) {
-            reading.problem(&span, format!("`{name}` is listed twice"));
-        } else if is_known(reading, &name, &span, stores) {
-            found.push(name);
-        }
-    }
-    found
-}
-
 /// Whether a store stands in `stores.toml`; if not, that is noted.
 fn is_known(reading: &mut Reading<'_>, store: &str, span: &Range<usize>, stores: &[&str]) -> bool {
     if stores.contains(&store) {
@@ -496,7 +503,7 @@ mod tests {
             "did you mean \"high\"?",
             "readings.toml:4:11: `readers` must be a whole number",
             "readings.toml:5:10: `labels` must be a list",
-            "readings.toml:6:1: `retain` is not supported by this version yet",
+            "readings.toml:6:10: `retain` is empty",
             "readings.toml:9:1: a rule begins with `take` or `skip`, not `skpi`",
             "did you mean `skip`?",
             "readings.toml:11:9: `about` must be a string",

@@ -11,7 +11,7 @@ use crate::{
 };
 
 /// Keys that later versions act on.
-const LATER: &[&str] = &["expire", "drill"];
+const LATER: &[&str] = &["drill"];
 
 /// Reads `[schedule]`.
 pub(crate) fn parse<'t>(
@@ -63,6 +63,13 @@ pub(crate) fn parse<'t>(
         starting.retry = Some(retry(text)?);
         Ok(())
     });
+    take("expire", &mut |text| match text {
+        "after run" => {
+            starting.expire = true;
+            Ok(())
+        }
+        _ => Err(format!("`{text}` is not a time to expire: write \"after run\"")),
+    });
     inner.finish(reading, LATER);
     (schedule, starting)
 }
@@ -102,7 +109,9 @@ mod tests {
     use crate::{Plan, Retry, Window, parse_plan};
 
     fn read(schedule: &str) -> (Option<Plan>, Vec<String>) {
-        let text = format!("sources = [\"/srv\"]\nstore = \"oak\"\n\n[schedule]\n{schedule}");
+        let text = format!(
+            "sources = [\"/srv\"]\nstore = \"oak\"\nretain = [\"at least 4\"]\n[schedule]\n{schedule}"
+        );
         let (plan, problems) =
             parse_plan("readings", "readings.toml", &text, &|_: &str| None, ["oak"]);
         (plan, problems.iter().map(ToString::to_string).collect())
@@ -111,11 +120,11 @@ mod tests {
     #[test]
     fn how_runs_are_started_is_read() {
         let (plan, problems) = read(
-            "run = \"40 21 * * *\"\nalso-on = [\"boot\", \"drive\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\n",
+            "run = \"40 21 * * *\"\nalso-on = [\"boot\", \"drive\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\nexpire = \"after run\"\n",
         );
         assert_eq!(problems, [""; 0]);
         let starting = plan.expect("a plan").starting;
-        assert!(starting.on_boot && starting.on_drive && !starting.catch_up);
+        assert!(starting.on_boot && starting.on_drive && !starting.catch_up && starting.expire);
         assert_eq!(starting.spread.as_mins(), 10);
         let (from, to) = (time(21, 0, 0, 0), time(6, 0, 0, 0));
         assert_eq!(starting.window, Some(Window { from, to }));
@@ -128,7 +137,7 @@ mod tests {
     #[test]
     fn mistakes_are_told_each_with_its_place() {
         let (plan, problems) = read(
-            "run = \"61 21 * * *\"\nalso-on = [\"noon\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"after run\"\n",
+            "run = \"61 21 * * *\"\nalso-on = [\"noon\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"daily\"\ndrill = \"daily at 5:00\"\n",
         );
         assert!(plan.is_none());
         for (line, reason) in [
@@ -138,7 +147,8 @@ mod tests {
             (8, "more than a week"),
             (9, "not a window"),
             (10, "not a retry"),
-            (11, "`expire` is not supported"),
+            (11, "write \"after run\""),
+            (12, "`drill` is not supported"),
         ] {
             let told = problems.iter().any(|problem| {
                 problem.starts_with(&format!("readings.toml:{line}:")) && problem.contains(reason)

@@ -26,6 +26,8 @@ pub struct StoreConfig {
     pub place: PlaceSpec,
     /// When it is verified by its own clock.
     pub verify: Option<Schedule>,
+    /// When its room is reclaimed by its own clock.
+    pub reclaim: Option<Schedule>,
     /// Where its passphrase comes from; asked for if this is missing.
     pub passphrase: Option<SecretSource>,
     /// What room there costs.
@@ -46,6 +48,7 @@ impl StoreConfig {
             name: place.to_string(),
             place,
             verify: None,
+            reclaim: None,
             passphrase: None,
             price: None,
             access: Access::default(),
@@ -176,7 +179,7 @@ fn parse_store<'t>(
     let rotation = parse_rotation(reading, &mut fields, place.as_ref());
     let site = fields.text(reading, "site").map(|(site, _)| site);
     let price = fields.take("price").and_then(|value| price::parse(reading, &value));
-    let verify = parse_schedule(reading, &mut fields);
+    let [verify, reclaim] = parse_schedule(reading, &mut fields);
     fields.finish(reading, LATER);
     let fine = reading.problems.len() == before;
     place.filter(|_| fine).map(|place| StoreConfig {
@@ -188,22 +191,24 @@ fn parse_store<'t>(
         rotation,
         site,
         verify,
+        reclaim,
     })
 }
 
 /// The store's own clock.
-fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> Option<Schedule> {
-    let value = fields.take("schedule")?;
+fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> [Option<Schedule>; 2] {
+    let Some(value) = fields.take("schedule") else { return [None, None] };
     let DeValue::Table(table) = value.get_ref() else {
         wrong_type(reading, "schedule", &value, "a table, as in { verify = \"sundays at 03:00\" }");
-        return None;
+        return [None, None];
     };
     let mut inner = Fields::new("a store's schedule", table.clone());
-    let verify = inner.text(reading, "verify").and_then(|(text, span)| {
+    let found = ["verify", "reclaim"].map(|key| {
+        let (text, span) = inner.text(reading, key)?;
         Schedule::parse(&text).map_err(|(what, hint)| reading.problem_with(&span, what, hint)).ok()
     });
-    inner.finish(reading, &["reclaim"]);
-    verify
+    inner.finish(reading, &[]);
+    found
 }
 
 /// Drives that take turns, and when.

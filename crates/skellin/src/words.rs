@@ -75,6 +75,8 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
             format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
+        Work::Expire => counted(files.gone, "snapshot expired", "snapshots expired"),
+        Work::Reclaim => format!("{} freed, {} stored anew", bytes(size.read), bytes(size.stored)),
         Work::Leave => "ran pending `leave` commands".to_owned(),
         Work::Replicate => format!(
             "{} copied, {} stored",
@@ -189,6 +191,11 @@ pub(crate) fn reasons(plan: &skellin_plan::Plan, reasons: &skellin_engine::Reaso
 pub(crate) fn moment(milliseconds: i64) -> String {
     let zoned = zoned(milliseconds);
     zoned.strftime("%a %d %b %Y %H:%M").to_string()
+}
+
+/// The day of a moment.
+pub(crate) fn day(milliseconds: i64) -> String {
+    zoned(milliseconds).strftime("%-d %b %Y").to_string()
 }
 
 /// As [`moment`], to the second.

@@ -294,7 +294,7 @@ fn a_plan_runs_once_at_a_time() {
     let (status, text) = world.fail(&["run", "readings"]);
     assert_eq!(status, 6);
     assert!(text.contains("is already running"), "{text}");
-    assert_eq!(world.run(&["run", "readings", "--dry-run"]).0, 0, "a rehearsal is in nobody's way");
+    assert_eq!(world.run(&["run", "readings", "--dry-run"]).0, 0, "a dry run is in nobody's way");
     drop(lock);
     assert_eq!(world.run(&["run", "readings"]).0, 0);
 }

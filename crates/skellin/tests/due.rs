@@ -85,7 +85,7 @@ fn a_plan_over_another_host_is_drafted_and_its_host_missed_aloud() {
     let world = World::new();
     let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let source = format!("sftp://keeper@127.0.0.1:{closed}/var/records");
-    // The rehearsal cannot look there, and says so; nothing is saved.
+    // The dry run cannot look there, and says so; nothing is saved.
     let (status, said) =
         world.fail(&["plan", "new", &source, "--store", "oak", "--name", "mast", "--yes"]);
     assert!(status == 5 && said.contains("nothing listens"), "{status}: {said}");

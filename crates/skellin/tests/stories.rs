@@ -35,7 +35,7 @@ fn the_whole_story_of_the_demo_holds() {
         "which are missing",
         "the drive that came back is up to date again",
         "pair: no damage",
-        "Every step held (14 steps)",
+        "Every step held (15 steps)",
     ] {
         assert!(text.contains(step), "{step}\n{text}");
     }
@@ -57,7 +57,7 @@ fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_rehearsal()
     );
     write(&world.path("data/notes.md"), "two terns\n");
     world.done(&["run", "readings", "--dry-run"]);
-    assert!(!world.path("state/journal.sqlite").exists(), "a rehearsal leaves no trace");
+    assert!(!world.path("state/journal.sqlite").exists(), "a dry run leaves no trace");
     world.done(&["run", "readings"]);
     world.done(&[
         "restore",

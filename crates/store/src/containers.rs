@@ -75,6 +75,8 @@ pub(crate) struct Container {
     used: AtomicBool,
     /// Whether a block could be read from none of its copies.
     lost: AtomicBool,
+    /// Whether a reclaim wants to delete it, now and for ever.
+    condemned: AtomicBool,
 }
 
 impl Container {
@@ -113,7 +115,23 @@ impl Container {
     }
 
     pub fn set_standing(&self, standing: Standing) {
+        if standing == Standing::Condemned {
+            self.condemned.store(true, Ordering::SeqCst);
+        }
         self.standing.store(standing as u8, Ordering::SeqCst);
+    }
+
+    /// Whether a reclaim wants to delete it, or has.
+    pub fn is_condemned(&self) -> bool {
+        self.condemned.load(Ordering::SeqCst)
+    }
+
+    /// It is at the place. What is condemned stays so, also if it was gone for a while.
+    fn set_present(&self) {
+        match self.is_condemned() {
+            true => self.set_standing(Standing::Condemned),
+            false => self.set_standing(Standing::Present),
+        }
     }
 
     /// Whether new snapshots may refer to it.
@@ -162,6 +180,7 @@ impl Containers {
                     standing: AtomicU8::new(0),
                     used: AtomicBool::new(false),
                     lost: AtomicBool::new(false),
+                    condemned: AtomicBool::new(false),
                 }));
                 (list.len() - 1) as ContainerIx
             })
@@ -209,6 +228,16 @@ impl Containers {
         })
     }
 
+    /// Those that were there and are not listed any more are absent.
+    pub fn miss(&self, listed: &[(ContainerId, u64)]) {
+        let there: HashSet<ContainerId> = listed.iter().map(|(id, _)| *id).collect();
+        for container in self.all() {
+            if container.is_there() && !there.contains(&container.id) {
+                container.set_standing(Standing::Absent);
+            }
+        }
+    }
+
     /// Takes a listing of the place as the truth about which are there. Handed back: those whose
     /// length is not the one the index knows, with the bytes that are there.
     pub fn set_present(&self, listed: &[(ContainerId, u64)]) -> Vec<(ContainerId, u64)> {
@@ -219,7 +248,7 @@ impl Containers {
                 container.set_standing(Standing::Damaged);
                 wrong.push((*id, *size));
             } else if !matches!(container.standing(), Standing::Condemned | Standing::Damaged) {
-                container.set_standing(Standing::Present);
+                container.set_present();
             }
         }
         let there: HashSet<ContainerId> = listed.iter().map(|(id, _)| *id).collect();

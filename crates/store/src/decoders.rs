@@ -14,7 +14,7 @@ use crate::{
         slot::Slot,
     },
     index,
-    records::{bundles, control, needed, snapshot::Snapshot},
+    records::{bundles, control, expiry, needed, snapshot::Snapshot},
     tree,
 };
 
@@ -47,7 +47,8 @@ pub const DECODERS: &[(&str, Decode)] = &[
     ("ack", |bytes| drop(decode::<control::Ack>(bytes, OBJECT))),
     ("revoke", |bytes| drop(decode::<control::Revoke>(bytes, OBJECT))),
     ("verdict", |bytes| drop(decode::<control::Verdict>(bytes, OBJECT))),
-    ("expired", |bytes| drop(decode::<control::ExpiredMark>(bytes, OBJECT))),
+    ("expired", |bytes| drop(decode::<expiry::ExpiredMark>(bytes, OBJECT))),
+    ("pin", |bytes| drop(decode::<expiry::Pin>(bytes, OBJECT))),
     ("list", |bytes| needed::read_page(bytes, OBJECT)),
     ("bundle", |bytes| drop(bundles::read_body(bytes, OBJECT))),
     ("segment", |bytes| {

@@ -61,6 +61,13 @@ pub enum StoreError {
     /// The run relied on containers that turned out damaged, and must be done again without them.
     #[error("{0} is damaged, and the run relied on it")]
     Unsound(String),
+    /// The place does not have what a reclaim relies on, or something keeps it from knowing what is
+    /// needed.
+    #[error("nothing was reclaimed: {0}")]
+    NoReclaim(Unfit),
+    /// The snapshot has expired.
+    #[error("snapshot {0} has expired meanwhile")]
+    Expired(crate::RunId),
     /// Something of the local machine failed: cache, memory map, random numbers.
     #[error("{what}: {source}")]
     Local {
@@ -69,6 +76,28 @@ pub enum StoreError {
         /// Why it failed.
         source: std::io::Error,
     },
+}
+
+/// Why a reclaim would not be safe.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Unfit {
+    /// The account may not delete.
+    #[error("this account cannot delete ({0})")]
+    CannotDelete(String),
+    /// What was created or deleted shows in listings only later.
+    #[error("the place lists what was written or deleted only later")]
+    ListsLate,
+    /// Something that cannot be read says what a snapshot needs.
+    #[error("{why}, so that nobody can tell what snapshot {snapshot} needs")]
+    Unreadable {
+        /// What is wrong.
+        why: String,
+        /// The snapshot.
+        snapshot: crate::RunId,
+    },
+    /// The index could not be read to its end.
+    #[error("the index could not be read to its end")]
+    Index,
 }
 
 /// Result of a store operation.
@@ -107,6 +136,15 @@ impl StoreError {
             Self::Damaged { .. } | Self::Lost(_) => true,
             // A sector that cannot be read is lost like bytes that were changed.
             Self::Place(error) => matches!(error.kind, NotFound | Short) || error.is_lost_sector(),
+            _ => false,
+        }
+    }
+
+    /// Whether something is not there, of which a copy may be elsewhere.
+    pub(crate) fn is_gone(&self) -> bool {
+        match self {
+            Self::Lost(_) => true,
+            Self::Place(error) => error.is_not_found(),
             _ => false,
         }
     }

@@ -103,6 +103,7 @@ fn forged_slots_cost_neither_memory_nor_the_right_passphrase() {
     }
     let before = peak();
     Store::open(place, PASSPHRASE, Cache::None).expect("opens");
-    let spent = peak() - before;
+    // The kernel counts in batches, so that a peak may seem to fall by some pages.
+    let spent = peak().saturating_sub(before);
     assert!(spent < 128 << 20, "{} MiB", spent >> 20);
 }

@@ -9,8 +9,10 @@ mod decoders;
 mod error;
 mod format;
 mod index;
+mod mistakes;
 mod opening;
 mod reading;
+mod reclaim;
 mod records;
 mod store;
 mod tree;
@@ -20,7 +22,7 @@ mod writing;
 pub use containers::Location;
 #[cfg(fuzzing)]
 pub use decoders::{DECODERS, Decode};
-pub use error::{Result, StoreError};
+pub use error::{Result, StoreError, Unfit};
 pub use format::chunker::Chunker;
 pub use format::compress::Compression;
 pub use format::header::{Header, Layout};
@@ -31,6 +33,7 @@ pub use opening::creation::Creation;
 pub use opening::passphrases::{NewPassphrase, PassphraseSlot};
 pub use reading::suspects::Suspect;
 pub use reading::usage::{Holding, Usage};
+pub use reclaim::{Marks, Reclaim, ReclaimProgress, ReclaimReport, ReclaimWatch};
 pub use records::snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, SnapshotSource};
 pub use store::{FOLDERS, Store};
 pub use tree::{
@@ -54,3 +57,5 @@ mod needs_tests;
 mod protocol_tests;
 #[cfg(test)]
 mod records_tests;
+#[cfg(test)]
+mod simulation;

@@ -80,7 +80,7 @@ fn a_snapshot_lists_what_it_needs_and_nothing_else() {
         sizes.push(store.needed(&last.needed).expect("reads").len());
     }
     let store = open(&place);
-    store.load_index_now().expect("loads");
+    store.load_index_now(crate::index::Listing::After).expect("loads");
     let mut listed = store.needed(&last.needed).expect("reads");
     listed.sort_unstable();
     assert_eq!(listed, walked(&store, &last));

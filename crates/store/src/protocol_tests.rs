@@ -16,7 +16,7 @@ use crate::{
         ids::{Class, ContainerId},
         signed::Machine,
     },
-    records::control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
+    records::control::{Ack, ContainerRun, Notice, Revoke, RunRecord, Verdict},
     tree::Body,
     verify::{VerifyProgress, VerifyWatch},
 };
@@ -32,7 +32,7 @@ impl VerifyWatch for Unwatched {
     fn progress(&self, _: VerifyProgress) {}
 }
 
-fn layout() -> Layout {
+pub(super) fn layout() -> Layout {
     Layout {
         chunk_min: 256,
         chunk_turn: 1024,
@@ -92,35 +92,51 @@ fn file_entry(name: &str, size: u64, recipe: Recipe) -> Entry {
 
 /// Stores files; their entries.
 pub(super) fn put(session: &Arc<Session>, files: &[(&str, Vec<u8>)]) -> Vec<Entry> {
-    let mut writer = ContentWriter::new(session).expect("a writer");
+    try_put(session, files).expect("stores")
+}
+
+/// As [`put`], where it may fail.
+pub(super) fn try_put(
+    session: &Arc<Session>,
+    files: &[(&str, Vec<u8>)],
+) -> Result<Vec<Entry>, StoreError> {
+    let mut writer = ContentWriter::new(session)?;
     for (name, content) in files {
         writer.begin_file((*name).to_owned());
         let mut rest = content.as_slice();
         while let Some(cut) = session.writing.store.chunker().cut(rest, true) {
-            writer.chunk(&rest[..cut]).expect("stores");
+            writer.chunk(&rest[..cut])?;
             rest = &rest[cut..];
         }
-        writer.end_file().expect("ends");
+        writer.end_file()?;
     }
-    writer.close().expect("closes");
+    writer.close()?;
     let done = writer.take_done().into_iter();
     let mut entries: Vec<_> =
         done.map(|(name, content)| file_entry(&name, content.size, content.recipe)).collect();
     entries.sort_by(|a, b| a.name.cmp(&b.name));
-    entries
+    Ok(entries)
 }
 
 pub(super) fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft {
+    try_draft(session, entries).expect("builds")
+}
+
+/// As [`draft`], where it may fail.
+pub(super) fn try_draft(
+    session: &Arc<Session>,
+    entries: &[Entry],
+) -> Result<SnapshotDraft, StoreError> {
     let mut builder = TreeBuilder::default();
     for entry in entries {
-        builder.push(&**session, entry).expect("builds");
+        builder.push(&**session, entry)?;
     }
-    let (root, _) = builder.finish(&**session).expect("builds");
+    let (root, _) = builder.finish(&**session)?;
     let source = |entry: &Entry| SnapshotSource {
         name: entry.name.clone().into(),
         path: [b"/srv/", entry.name.as_slice()].concat().into(),
     };
-    SnapshotDraft {
+    Ok(SnapshotDraft {
         sources: entries.iter().map(source).collect(),
         root,
         labels: Vec::new(),
@@ -131,7 +147,7 @@ pub(super) fn draft(session: &Arc<Session>, entries: &[Entry]) -> SnapshotDraft 
         exceptions: 0,
         exception_list: Vec::new(),
         sockets: 0,
-    }
+    })
 }
 
 /// A whole run over some files.
@@ -166,7 +182,7 @@ fn machine(store: &Store) -> Machine {
 fn put_notice(store: &Store, id: &str, victims: &[ContainerId]) {
     let mut victims = victims.to_vec();
     victims.sort_unstable();
-    let notice = Notice { victims: ContainerRun::gather(&victims), damaged: None };
+    let notice = Notice { victims: ContainerRun::gather(&victims), damaged: None, deleted: None };
     store.put_record(&format!("notices/{id}"), &notice, &machine(store)).expect("puts");
 }
 
@@ -297,7 +313,7 @@ fn the_base_is_taken_over_only_where_nothing_of_it_is_condemned() {
         );
     }
     assert!(matches!(recipe(&store, &comparison, "many"), Recipe::Paged(..)));
-    // A rehearsal leaves nothing behind.
+    // A dry run leaves nothing behind.
     assert!(place.listing("runs").expect("lists").is_empty());
     put_notice(&store, "00000000000000000000000000000004", &data_containers(&store));
     let store = open(&place);
@@ -374,7 +390,7 @@ fn a_run_that_is_settled_while_it_lives_is_no_success_without_a_snapshot() {
                 other.revoke(&[run], id, &machine(&other)).expect("revokes");
             }
             if number == moments[1] {
-                other.conclude(&[run], id, &machine(&other)).expect("concludes");
+                other.conclude(&[run], id, &machine(&other), 0).expect("concludes");
             }
         });
         assert!(meanwhile.other.set(settles).is_ok(), "once");
@@ -404,11 +420,9 @@ fn expired_and_dead_snapshots_are_not_listed_even_if_they_appear_again() {
     assert_eq!(listed.len(), 3);
     let copy = memory.fetch(&listed[0].object, 1 << 30).expect("reads");
     let (expired, dead) = (snapshots[0].run, snapshots[1].run);
-    store
-        .put_record(&format!("expired/{expired}"), &ExpiredMark { run: expired }, &machine(&store))
-        .expect("puts");
+    store.mark_expired(expired, &machine(&store)).expect("puts");
     place.delete(&listed[0].object).expect("deletes");
-    let verdict = Verdict { deleted: Vec::new(), dead: vec![dead] };
+    let verdict = Verdict { deleted: Vec::new(), dead: vec![dead], at: None };
     store
         .put_record("verdicts/00000000000000000000000000000005", &verdict, &machine(&store))
         .expect("puts");

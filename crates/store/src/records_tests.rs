@@ -15,7 +15,8 @@ use crate::{
         slot::{self, PassphraseCost, Slot},
     },
     records::{
-        control::{Ack, ContainerRun, ExpiredMark, Notice, Revoke, RunRecord, Verdict},
+        control::{Ack, ContainerRun, Notice, Revoke, RunRecord, Verdict},
+        expiry::{ExpiredMark, Pin},
         needed::{NeededRecord, NeededTiers},
     },
 };
@@ -110,11 +111,13 @@ proptest! {
         lists in (container_runs(), container_runs(), container_runs()), dead in prop::collection::vec(run_id(), 0..4),
     ) {
         holds(&RunRecord { run, lineage: Lineage(lineage), snapshot, started, order, origin: origin.map(Lineage) })?;
-        holds(&Notice { victims: lists.0, damaged: Some(true) })?;
+        holds(&Notice { victims: lists.0, damaged: Some(true), deleted: None })?;
         holds(&Ack { holds: lists.1 })?;
         holds(&Revoke { notice: run })?;
-        holds(&Verdict { deleted: lists.2, dead })?;
-        holds(&ExpiredMark { run })?;
+        holds(&Verdict { deleted: lists.2, dead, at: Some(started) })?;
+        holds(&ExpiredMark { run, more: None })?;
+        holds(&ExpiredMark { run, more: Some(vec![run, run]) })?;
+        holds(&Pin { run })?;
     }
 
     #[test]

@@ -6,6 +6,7 @@ use std::{
         Arc, Mutex, PoisonError,
         atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
     },
+    time::{Duration, Instant},
 };
 
 use skellin_place::{Extent, Place};
@@ -24,7 +25,7 @@ use crate::{
         ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
         keys::{Keys, Secret, WRAPPED},
     },
-    index::{Cache, Index, RECORDS_A_PART, Tiers},
+    index::{Cache, Index, Listing, RECORDS_A_PART, Tiers},
     opening::unlocking::{HEADER_NAMES, Unlocked, unlock},
     reading::{
         blocks::{BlockCache, ProvenBlocks},
@@ -54,6 +55,8 @@ pub const FOLDERS: &[&str] = &[
 const NARROW: [u32; 3] = [2 << 20, 1 << 20, 256 << 10];
 /// After so many headers of containers that were read for their keys it is better to read all snapshots.
 const MANY_HEADERS: u32 = 8;
+/// What has come and gone is not looked for again within this time.
+const REFRESHED_LATELY: Duration = Duration::from_secs(10);
 /// A directory of a container is fetched together with the trailer if it is no longer than this.
 const USUAL_DIRECTORY: u64 = 64 << 10;
 
@@ -100,6 +103,8 @@ pub struct Store {
     pub(crate) suspects: Suspects,
     pub(crate) blocks: BlockCache,
     pub(crate) proven: ProvenBlocks,
+    /// When it was last looked what has come and gone since the index was loaded.
+    refreshed: Mutex<Option<Instant>>,
     /// Whether the index was loaded; the lock keeps two threads from loading it twice.
     pub(crate) index_loaded: Mutex<bool>,
 }
@@ -144,6 +149,7 @@ impl Store {
             blocks: BlockCache::default(),
             proven: ProvenBlocks::default(),
             index_loaded: Mutex::new(false),
+            refreshed: Mutex::new(None),
         })
     }
 
@@ -169,7 +175,7 @@ impl Store {
     pub(crate) fn need_index(&self) -> Result<()> {
         let mut loaded = self.index_loaded.lock().unwrap_or_else(PoisonError::into_inner);
         if !*loaded {
-            self.load_index()?;
+            self.load_index(Listing::Beside)?;
             *loaded = true;
         }
         Ok(())
@@ -186,6 +192,12 @@ impl Store {
     /// place does not carry that.
     pub(crate) fn full_container(&self) -> u32 {
         self.full.load(Ordering::Relaxed)
+    }
+
+    /// From now on containers are full with so many bytes.
+    #[cfg(test)]
+    pub(crate) fn fill_at(&self, bytes: u32) {
+        self.full.store(bytes, Ordering::Relaxed);
     }
 
     /// The line to the place broke each time before a container was through: those that follow are
@@ -216,6 +228,28 @@ impl Store {
         }
         // The hint is stale: the index knows all copies.
         self.need_index()?;
+        match self.find_copy(class, fingerprint) {
+            // A reclaim may have moved it since the index was loaded.
+            Err(error) if error.is_gone() && self.is_refresh_due() => {
+                self.refresh_index()?;
+                self.find_copy(class, fingerprint)
+            }
+            other => other,
+        }
+    }
+
+    /// Whether it is time to look again what has come and gone: each time only if it was long ago.
+    fn is_refresh_due(&self) -> bool {
+        let mut last = self.refreshed.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_due = last.is_none_or(|last| last.elapsed() >= REFRESHED_LATELY);
+        if is_due {
+            *last = Some(Instant::now());
+        }
+        is_due
+    }
+
+    /// The block of any copy of a content that the index knows.
+    fn find_copy(&self, class: Class, fingerprint: &Fingerprint) -> Result<(Arc<Block>, Location)> {
         let mut last = StoreError::Lost(fingerprint.to_string());
         let mut tried = Vec::new();
         while let Some(location) = self.index.find_where(&fingerprint.prefix(), |number| {

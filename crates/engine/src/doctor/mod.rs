@@ -142,7 +142,8 @@ impl Examination<'_> {
 
     fn store(&self, store: &StoreConfig, found: &mut Vec<Finding>) {
         let subject = format!("store {}", store.name);
-        let is_fed = |plan: &Plan| plan.store == store.name || plan.replicate.contains(&store.name);
+        let is_fed =
+            |plan: &Plan| plan.store == store.name || plan.replicas().any(|to| to == store.name);
         if !self.plans().any(is_fed) {
             found.push(Finding {
                 weight: Weight::Doubtful,
@@ -210,7 +211,9 @@ impl Examination<'_> {
         let Some(journal) = self.journal else { return true };
         let is_whole =
             |entry: &JournalEntry| matches!(entry.outcome, Outcome::Done | Outcome::Damage);
-        journal.verifications(store, LOOKED_BACK).is_ok_and(|known| known.iter().any(is_whole))
+        journal
+            .works(Work::Verify, store, LOOKED_BACK)
+            .is_ok_and(|known| known.iter().any(is_whole))
     }
 
     /// A store on the disk it is to survive.

@@ -22,6 +22,10 @@ pub enum Work {
     Verify,
     /// Snapshots copied to a store.
     Replicate,
+    /// Snapshots of a plan marked expired.
+    Expire,
+    /// The room of what has gone, got back in a store.
+    Reclaim,
     /// ran pending `leave` commands after a run that ended unexpectedly.
     Leave,
 }
@@ -62,7 +66,15 @@ macro_rules! worded {
     };
 }
 
-worded!(Work { Run = "run", Restore = "restore", Verify = "verify", Replicate = "replicate", Leave = "leave" });
+worded!(Work {
+    Run = "run",
+    Restore = "restore",
+    Verify = "verify",
+    Replicate = "replicate",
+    Expire = "expire",
+    Reclaim = "reclaim",
+    Leave = "leave",
+});
 worded!(Outcome {
     Running = "running",
     Done = "done",

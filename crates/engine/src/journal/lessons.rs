@@ -1,5 +1,5 @@
 //! What earlier runs tell of those to come. Reading leaves no trace: neither lock nor side file,
-//! so that rehearsals may do it. What a run of this very moment writes may be missed.
+//! so that dry runs may do it. What a run of this very moment writes may be missed.
 
 use std::path::Path;
 

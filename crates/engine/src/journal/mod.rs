@@ -320,15 +320,15 @@ impl Journal {
         self.select(which, params![plan, limit])
     }
 
-    /// The newest verifications of a store, newest first.
+    /// The newest works of a kind on a store, newest first.
     ///
     /// # Errors
     /// If the journal cannot be read.
-    pub fn verifications(&self, store: &str, limit: usize) -> Result<Vec<JournalEntry>> {
+    pub fn works(&self, work: Work, store: &str, limit: usize) -> Result<Vec<JournalEntry>> {
         self.settle()?;
         let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        let which = "WHERE kind = 'verify' AND store = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
-        self.select(which, params![store, limit])
+        let which = "WHERE kind = ?3 AND store = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
+        self.select(which, params![store, limit, work.word()])
     }
 
     /// When this machine stored a snapshot in a store last, in milliseconds since 1970.

@@ -1,8 +1,10 @@
 //! Work as a whole: with the plan's lock, the store, an entry in the journal and its steps, and what
 //! is told of it.
 
+mod expiring;
 mod owing;
 mod reading;
+mod reclaiming;
 mod telling;
 
 use std::{path::PathBuf, sync::Arc};
@@ -27,7 +29,9 @@ use crate::{
     waits::{Awaited, watched},
 };
 
+pub use expiring::{ExpireReport, Held, MayExpire};
 use reading::{AroundReading, Recorded, Steps};
+pub use reclaiming::ReclaimLimits;
 pub(crate) use telling::last_good;
 pub use telling::{RunAndCopies, Stage};
 
@@ -421,14 +425,16 @@ impl Orchestrator<'_> {
         let events = Recorded(&steps);
         let told = |error: &E| (error.words(), error.is_interruption());
         let result = self.wait_for_store(to_name, &steps).map_err(E::from).and_then(|queue| {
+            let to = steps.step("reach", to_name, told, open)?;
+            let unwanted = self.unwanted_there(from, (to_name, &to))?;
             let request = ReplicateRequest {
                 plan,
+                unwanted: Some(&unwanted),
                 origin: queue.as_ref().map(|queue| queue.origin.as_str()),
                 clock: self.clock,
                 cancel: self.cancel,
                 events: &events,
             };
-            let to = steps.step("reach", to_name, told, open)?;
             steps.step("replicate", to_name, told, || {
                 let awaited: [&dyn Awaited; 2] = [from.place(), to.place()];
                 let work = || replicate::replicate(from, &to, &request);

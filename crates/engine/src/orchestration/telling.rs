@@ -5,9 +5,10 @@ use std::sync::Arc;
 use skellin_plan::{Plan, Standing};
 use skellin_store::Store;
 
-use super::{Failure, Orchestrator, RunOptions};
+use super::{ExpireReport, Failure, Held, Orchestrator, RunOptions};
 use crate::{
     event::Event,
+    expire::Appraisal,
     journal::{Journal, JournalEntry},
     replicate::ReplicateReport,
     run::{RunReport, RunStatus},
@@ -28,6 +29,8 @@ pub struct RunAndCopies<E> {
     pub run: Result<RunReport, E>,
     /// Copies, by the stores they went to.
     pub copies: Vec<(String, Result<ReplicateReport, E>)>,
+    /// What expired afterwards, by the stores.
+    pub expired: Vec<(String, Result<ExpireReport, E>)>,
 }
 
 /// What has just ended.
@@ -36,6 +39,8 @@ pub enum Stage<'a, E> {
     Ran(&'a RunReport),
     /// A copy in another store.
     Copied(&'a str, &'a Result<ReplicateReport, E>),
+    /// What had outlived its time.
+    Expired(&'a str, &'a Result<ExpireReport, E>),
 }
 
 /// When the newest good run of a plan began, before an entry, in milliseconds since 1970.
@@ -68,7 +73,7 @@ impl Orchestrator<'_> {
         let mut copies = Vec::new();
         let is_made = matches!(&run, Ok(report) if report.snapshot.is_some());
         if let Some(from) = opened.filter(|_| is_made) {
-            for to in &plan.replicate {
+            for to in plan.replicas() {
                 if self.cancel.is_cancelled() {
                     break;
                 }
@@ -77,14 +82,43 @@ impl Orchestrator<'_> {
                     self.replicate(&from, to, Some(plan.series()), || open(to))
                 });
                 told(Stage::Copied(to, &done));
-                copies.push((to.clone(), done));
+                copies.push((to.to_owned(), done));
             }
         }
-        let done = RunAndCopies { run, copies };
+        let expired = match is_made && plan.starting.expire {
+            true => self.expire_after(plan, &copies, open, told),
+            false => Vec::new(),
+        };
+        let done = RunAndCopies { run, copies, expired };
         if let Some(entry) = entry {
             self.tell_of(plan, entry, &done);
         }
         done
+    }
+
+    /// Expires what has outlived its time where a run has just left a snapshot: in the plan's store, and
+    /// in those to which it was copied.
+    fn expire_after<E: Failure>(
+        &self,
+        plan: &Plan,
+        copies: &[(String, Result<ReplicateReport, E>)],
+        open: &dyn Fn(&str) -> Result<Arc<Store>, E>,
+        told: &dyn Fn(Stage<'_, E>),
+    ) -> Vec<(String, Result<ExpireReport, E>)> {
+        let is_copied = |report: &ReplicateReport| !report.interrupted && report.damaged.is_empty();
+        let made = copies.iter().filter(|(_, copy)| copy.as_ref().is_ok_and(is_copied));
+        let stores = std::iter::once(&plan.store).chain(made.map(|(to, _)| to));
+        let mut expired = Vec::new();
+        for store in stores {
+            if self.cancel.is_cancelled() {
+                break;
+            }
+            let agree = |_: &Appraisal, held: Option<Held>| held.is_none();
+            let done = self.expire(plan, store, true, &agree, || open(store));
+            told(Stage::Expired(store, &done));
+            expired.push((store.clone(), done));
+        }
+        expired
     }
 
     /// Decides what is to be told of a run; nothing of one that somebody stopped.
@@ -128,6 +162,26 @@ impl Orchestrator<'_> {
                 None => words,
             });
             standing = Standing::Failed;
+        }
+        for (store, expired) in &done.expired {
+            let why = match expired {
+                Err(error) if error.is_interruption() => continue,
+                Err(error) => error.words(),
+                Ok(ExpireReport { held: Some(held), .. }) => {
+                    let hint = format!("skellin expire {} shows them, and asks", plan.name);
+                    happening.hint = happening.hint.or(Some(hint));
+                    held.words().to_owned()
+                }
+                Ok(_) => continue,
+            };
+            let words = format!("the snapshot was made, but nothing expired in {store}: {why}");
+            happening.words = Some(match happening.words.take() {
+                Some(before) => format!("{before}; {words}"),
+                None => words,
+            });
+            if standing == Standing::Good {
+                standing = Standing::Exceptions;
+            }
         }
         if let Err(error) =
             note_standing(self.configuration, journal, &About::of(plan), standing, &happening)

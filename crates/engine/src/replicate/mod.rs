@@ -26,6 +26,8 @@ use copy::{Copied, Copying};
 pub struct ReplicateRequest<'a> {
     /// Only snapshots of this plan.
     pub plan: Option<&'a str>,
+    /// Those that would expire there at once, and are not copied.
+    pub unwanted: Option<&'a HashSet<RunId>>,
     /// Whose work in the target is done one after the other, as for a run.
     pub origin: Option<&'a str>,
     /// The time.
@@ -109,11 +111,15 @@ fn all(
             }
             Err(error) => return Err(error.into()),
         };
+        let is_unwanted = |unwanted: &HashSet<RunId>| unwanted.contains(&snapshot.run);
         if request.plan.is_some_and(|plan| plan != snapshot.plan) {
             continue;
         }
         if there.contains(&(to.lineage(&snapshot.plan, &snapshot.machine), listed.order)) {
             report.present += 1;
+            continue;
+        }
+        if request.unwanted.is_some_and(is_unwanted) {
             continue;
         }
         let copy = loop {

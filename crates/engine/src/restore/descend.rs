@@ -30,7 +30,7 @@ pub struct LinkAbove {
     pub target: PathBuf,
 }
 
-/// Opens a directory by a full path. Missing ones are made; in a rehearsal `None` stands for one
+/// Opens a directory by a full path. Missing ones are made; in a dry run `None` stands for one
 /// that is missing.
 ///
 /// # Errors

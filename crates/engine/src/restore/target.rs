@@ -105,7 +105,7 @@ fn open(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
 }
 
 impl<'a> OpenDirectory<'a> {
-    /// The directory in which the tree begins; `None` in a rehearsal where it is not there.
+    /// The directory in which the tree begins; `None` in a dry run where it is not there.
     ///
     /// One that was named is the user's word, so links in its path count. One that a snapshot names
     /// is reached from the top without following any but those that were agreed to.
@@ -158,7 +158,7 @@ impl<'a> OpenDirectory<'a> {
     }
 
     /// A directory below, made if it is not there. `selected`: it is to become what the snapshot
-    /// says even if it was there. `Ok(None)`: it is not there, and in a rehearsal stays so.
+    /// says even if it was there. `Ok(None)`: it is not there, and in a dry run stays so.
     pub fn below(
         self: &Arc<Self>,
         workshops: &Workshops<'a>,

@@ -152,7 +152,7 @@ fn tree<'a>(
     source: usize,
     jobs: &Sender<Job<'a>>,
 ) -> Result<()> {
-    // With each directory where it is made; nothing in a rehearsal, where it is not there.
+    // With each directory where it is made; nothing in a dry run, where it is not there.
     let mut walk: TreeWalk<'a, Option<Arc<OpenDirectory<'a>>>> = TreeWalk::new(shared.store);
     let mut next = Some(first);
     let is_far = is_of_another_host(shared, source);

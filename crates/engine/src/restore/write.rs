@@ -34,7 +34,7 @@ const AHEAD: usize = 64;
 
 /// A path to restore that is no directory.
 pub(super) struct Job<'a> {
-    /// `None` in a rehearsal, where it is not there.
+    /// `None` in a dry run, where it is not there.
     pub directory: Option<Arc<OpenDirectory<'a>>>,
     pub entry: Entry,
     pub path: Vec<u8>,

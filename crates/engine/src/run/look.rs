@@ -130,7 +130,7 @@ impl<'s> Met<'_, 's> {
         }
         let mut entry = skeleton(pool, facts, self.name.to_vec(), Vec::new());
         if pool.session.is_none() {
-            // A rehearsal knows all it wants to know. What is read again only because it was read
+            // A dry run knows all it wants to know. What is read again only because it was read
             // so soon after its last change most likely holds what it held.
             pool.counts.read.add(facts.size());
             if read_again.is_some() {

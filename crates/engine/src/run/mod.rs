@@ -1,4 +1,4 @@
-//! Runs: a plan carried out, or rehearsed.
+//! Runs: a plan carried out, or dry runs of them.
 
 mod activity;
 mod counters;
@@ -58,7 +58,7 @@ const TICK: Duration = Duration::from_millis(100);
 const POLL: Duration = Duration::from_secs(60);
 /// A run that is revoked is done again so many times.
 const MOST_ATTEMPTS: usize = 3;
-/// A rehearsal looks into so many places of other hosts' files.
+/// A dry run looks into so many places of other hosts' files.
 const MOST_FAR_LOOKS: usize = 16;
 /// What interrupted uploads left at the place is removed after this many seconds.
 const SWEEP_AGE: u64 = 24 * 3600;
@@ -118,7 +118,7 @@ pub struct RunRequest<'a> {
     pub keep_out: &'a [PathBuf],
     /// Asked whether to go on if much is suddenly gone or different.
     pub agree: &'a (dyn Fn(&Shrinkage) -> bool + Sync),
-    /// What is done around the reading of the sources; a rehearsal does nothing of it.
+    /// What is done around the reading of the sources; a dry run does nothing of it.
     pub around: &'a dyn Surrounding,
     /// Whether everything else on the machine goes first.
     pub gentle: bool,
@@ -298,7 +298,7 @@ fn compression(plan: &Plan) -> Compression {
     }
 }
 
-/// What a run would take, as far as the rehearsal itself can tell: the time is that of looking
+/// What a run would take, as far as the dry run itself can tell: the time is that of looking
 /// and of reading at the pace of the samples.
 fn look_ahead(
     pool: &Pool<'_>,

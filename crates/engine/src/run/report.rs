@@ -95,11 +95,11 @@ impl Shrinkage {
 /// What a run has done.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RunReport {
-    /// The run's id, unless it was a rehearsal.
+    /// The run's id, unless it was a dry run.
     pub run: Option<RunId>,
     /// The snapshot's id, if there is one.
     pub snapshot: Option<RunId>,
-    /// Whether it was a rehearsal.
+    /// Whether it was a dry run.
     pub dry_run: bool,
     /// How it ended.
     pub status: RunStatus,
@@ -123,7 +123,7 @@ pub struct RunReport {
     pub shrinkage: Option<Shrinkage>,
     /// How many paths each rule decided.
     pub decided: Vec<u64>,
-    /// What a rehearsal foretells.
+    /// What a dry run foretells.
     pub outlook: Option<Outlook>,
     /// Commands before the reading that failed and were gone on without, and why: what was read may not
     /// be of one piece.

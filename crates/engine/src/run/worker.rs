@@ -11,7 +11,7 @@ use super::{
 };
 use crate::error::Result;
 
-/// A worker's way into the store; none in a rehearsal.
+/// A worker's way into the store; none in a dry run.
 type Writer<'s> = Option<ContentWriter<Tag<'s>>>;
 
 /// Works until nothing is left.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use skellin_place::PlaceError;
-use skellin_store::StoreError;
+use skellin_store::{StoreError, Unfit};
 
 use crate::{error::EngineError, places::mounts::missing_mount};
 
@@ -79,6 +79,20 @@ impl EngineError {
                 StoreError::Damaged { .. } | StoreError::Lost(_) | StoreError::Unsound(_),
             ) => {
                 "skellin verify lists all damage and the files it affects".to_owned()
+            }
+            EngineError::Store(StoreError::NoReclaim(unfit)) => match unfit {
+                Unfit::CannotDelete(_) => {
+                    "reclaim with an account that may delete, or keep this store append-only".to_owned()
+                }
+                Unfit::ListsLate => {
+                    "try again; if it stays so, the server cannot be reclaimed safely".to_owned()
+                }
+                Unfit::Unreadable { .. } | Unfit::Index => {
+                    "skellin verify lists the damage; a run stores again what the sources still have".to_owned()
+                }
+            },
+            EngineError::Store(StoreError::Expired(_)) => {
+                "skellin history lists the snapshots that are left".to_owned()
             }
             EngineError::Store(StoreError::KnownPassphrase) => "choose another one".to_owned(),
             EngineError::Store(StoreError::OwnPassphrase) => {

@@ -5,7 +5,7 @@ use std::{collections::BTreeSet, io::IsTerminal};
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
-    Configuration, DuePlan, DueStore, EngineError, Journal, Post, Watch, booted, unwish,
+    Configuration, DuePlan, DueStore, EngineError, Journal, Post, Watch, Work, booted, unwish,
 };
 use skellin_plan::Why;
 
@@ -13,6 +13,7 @@ use super::{
     context::Context,
     error::CliError,
     output,
+    reclaim::{self, ReclaimArgs},
     run::{self, RunArgs},
     signals,
     verify::{self, VerifyArgs},
@@ -124,7 +125,7 @@ fn run_due(
         };
         for store in stores.into_iter().filter(|store| store.is_due) {
             if !context.cancel.is_cancelled() {
-                runs.store(store.store);
+                runs.store(store);
             }
         }
         looked(context, watch, |watch| watch.tell_late(&watch.plans(now())?, now()))?;
@@ -185,8 +186,11 @@ impl Runs<'_> {
         self.note(ended);
     }
 
-    fn store(&mut self, name: String) {
-        let ended = verify::verify(self.context, &VerifyArgs::of(name));
+    fn store(&mut self, due: DueStore) {
+        let ended = match due.work {
+            Work::Reclaim => reclaim::reclaim(self.context, &ReclaimArgs::of(due.store)),
+            _ => verify::verify(self.context, &VerifyArgs::of(due.store)),
+        };
         self.note(ended);
     }
 
@@ -227,7 +231,7 @@ fn as_json(plans: &[DuePlan], stores: &[DueStore]) -> Value {
             "over": plan.fit.and_then(|fit| fit.over).map(|over| over.as_secs())})
     };
     let of_store = |store: &DueStore| {
-        json!({"store": store.store, "work": "verify", "due": store.is_due,
+        json!({"store": store.store, "work": store.work.word(), "due": store.is_due,
             "at": words::rfc3339(store.next.at.as_millisecond()), "why": why(store.next.why).0})
     };
     json!({"plans": plans.iter().map(value).collect::<Vec<_>>(),
@@ -262,7 +266,8 @@ fn as_text(plans: &[DuePlan], stores: &[DueStore], now: i64) -> String {
         .collect();
     rows.extend(stores.iter().map(|store| {
         let at = store.next.at.as_millisecond();
-        let reason = format!("verification: {} ({})", why(store.next.why).1, words::moment(at));
+        let what = if store.work == Work::Reclaim { "reclaim" } else { "verification" };
+        let reason = format!("{what}: {} ({})", why(store.next.why).1, words::moment(at));
         vec![store.store.clone(), when(at, store.is_due, false, now), reason]
     }));
     let mut out = output::table(&["plan", "starts", "why"], &[], &rows);

@@ -23,14 +23,23 @@ use super::{
     context::Context,
     error::CliError,
     output::{self, json_path},
+    pins::{self, Kept},
 };
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  skellin history\n  skellin history readings --json")]
+#[command(
+    after_help = "Examples:\n  skellin history\n  skellin history readings --json\n  skellin history --pin 3f9c01ab"
+)]
 pub(super) struct HistoryArgs {
     /// Only this plan
     plan: Option<String>,
+    /// Never let the snapshot of this id expire
+    #[arg(long, value_name = "ID", conflicts_with = "unpin")]
+    pin: Option<String>,
+    /// Let the snapshot of this id expire as `retain` says
+    #[arg(long, value_name = "ID")]
+    unpin: Option<String>,
     #[command(flatten)]
     which: WhichStore,
 }
@@ -84,8 +93,13 @@ fn file_time(moment: Moment) -> Value {
 }
 
 pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, CliError> {
+    if let Some(id) = args.pin.as_ref().or(args.unpin.as_ref()) {
+        let stores = context.stores(&args.which, args.plan.as_deref())?;
+        return pins::pin(context, &stores, id, args.pin.is_some());
+    }
     let (mut rows, mut found, mut damaged) = (Vec::new(), Vec::new(), 0u64);
     let plan = args.plan.as_deref();
+    let mut kept = Kept::of(context, &args.which);
     let stores = context.stores(&args.which, plan)?;
     let series = plan.map(|plan| context.series(plan));
     let renamed = match args.which.place {
@@ -101,6 +115,7 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
                     words::moment(listed.started)
                 ));
             })?;
+            kept.learn(name, &snapshots, store.pins()?);
             found.extend(snapshots.into_iter().map(|mut snapshot| {
                 if let Some(name) = renamed.get(&snapshot.plan) {
                     snapshot.plan.clone_from(name);
@@ -123,13 +138,17 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
         json!({"id": snapshot.run.to_string(), "plan": snapshot.plan, "machine": snapshot.machine,
             "time": words::rfc3339(snapshot.started), "files": snapshot.files, "bytes": snapshot.bytes,
             "new-bytes": snapshot.new_bytes, "labels": snapshot.labels, "sources": sources,
-            "ahead": is_ahead(snapshot.started, now), "pinned": false, "retained-by": []})
+            "ahead": is_ahead(snapshot.started, now), "pinned": kept.pinned.contains(&snapshot.run),
+            "retained-by": kept.by.get(&snapshot.run).cloned().unwrap_or_default()})
     };
     context.print(
         || json!({"snapshots": found.iter().map(|(_, snapshot)| value(snapshot)).collect::<Vec<_>>()}),
         || {
             for (store, snapshot) in &found {
                 let mut remarks = snapshot.labels.clone();
+                if kept.pinned.contains(&snapshot.run) {
+                    remarks.push("pinned".to_owned());
+                }
                 if is_ahead(snapshot.started, now) {
                     remarks.push("dated later than now".to_owned());
                 }

@@ -6,17 +6,20 @@ mod demo;
 mod doctor;
 mod due;
 mod error;
+mod expire;
 mod explain;
 mod history;
 mod journal;
 mod listing;
 mod output;
 mod passphrase;
+mod pins;
 mod plan;
 mod plan_new;
 mod post;
 mod prepare;
 mod progress;
+mod reclaim;
 mod replicate;
 mod restore;
 mod run;
@@ -133,6 +136,10 @@ enum Command {
     Print(history::PrintArgs),
     /// Restore files
     Restore(restore::RestoreArgs),
+    /// Let go of the snapshots that a plan's `retain` does not keep
+    Expire(expire::ExpireArgs),
+    /// Free the space of what no snapshot needs any more
+    Reclaim(reclaim::ReclaimArgs),
     /// Verify the structure and the data of a store
     Verify(verify::VerifyArgs),
     /// Copy snapshots to another store
@@ -219,6 +226,8 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Versions(args) => history::versions(context, &args),
         Command::Print(args) => history::print(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
+        Command::Expire(args) => expire::expire(context, &args),
+        Command::Reclaim(args) => reclaim::reclaim(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
         Command::Replicate(args) => replicate::replicate(context, &args),
         Command::Journal(args) => journal::journal(context, &args),

@@ -1,4 +1,4 @@
-//! `plan new`: a plan drafted, explained, rehearsed, and saved after review.
+//! `plan new`: a plan drafted, explained, dry-run, and saved after review.
 
 use std::{
     io::{self, IsTerminal},
@@ -149,7 +149,7 @@ fn draft(
     let mut sources = Vec::new();
     for source in &args.sources {
         if source.to_str().is_some_and(|text| text.contains("://")) {
-            // On another host, where nothing is looked at before the rehearsal.
+            // On another host, where nothing is looked at before the dry run.
             sources.push(source.clone());
             continue;
         }

@@ -1,15 +1,17 @@
-//! `run`: plans carried out, or rehearsed.
+//! `run`: plans carried out, or dry runs of them.
 
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
-    Change, Configuration, Journal, PathChange, RunOptions, RunReport, RunStatus, Shrinkage, Stage,
+    Change, Configuration, ExpireReport, Journal, PathChange, RunOptions, RunReport, RunStatus,
+    Shrinkage, Stage,
 };
 use skellin_plan::Plan;
 
 use super::{
     context::Context,
     error::CliError,
+    expire,
     listing::PathListing,
     output::{self, exception_json, json_path},
     post, replicate, signals,
@@ -144,9 +146,14 @@ pub(super) fn one(
         Stage::Copied(to, Ok(report)) if says => {
             output::text(&replicate::as_text(&plan.store, to, report));
         }
-        // The snapshot is made: what failed is its copy, which the next run makes up for.
-        Stage::Copied(_, Err(error)) => error.report(),
-        Stage::Ran(_) | Stage::Copied(_, Ok(_)) => {}
+        Stage::Expired(store, Ok(report)) if says => {
+            if let Some(text) = expire::after_run(plan, store, report) {
+                output::text(&text);
+            }
+        }
+        // The snapshot is made: what failed is what follows, which the next run makes up for.
+        Stage::Copied(_, Err(error)) | Stage::Expired(_, Err(error)) => error.report(),
+        Stage::Ran(_) | Stage::Copied(_, Ok(_)) | Stage::Expired(_, Ok(_)) => {}
     };
     let conducted = orchestrator.run_whole(plan, options, &open, &told);
     let report = match conducted.run {
@@ -164,14 +171,20 @@ pub(super) fn one(
         Ok(report) => replicate::exit(report),
         Err(error) => error.exit,
     });
+    let expired = conducted.expired.iter().map(|(_, expired)| match expired {
+        Ok(ExpireReport { held: Some(_), .. }) => Exit::Exceptions,
+        Ok(_) => Exit::Done,
+        Err(error) => error.exit,
+    });
     let exit = match report.status {
         RunStatus::Interrupted => interrupted(),
         RunStatus::Guarded => Exit::Guarded,
         RunStatus::Exceptions => Exit::Exceptions,
         RunStatus::Done => Exit::Done,
     };
-    let copied =
-        copied.fold(Exit::Done, |worst, exit| if worst == Exit::Done { exit } else { worst });
+    let copied = copied
+        .chain(expired)
+        .fold(Exit::Done, |worst, exit| if worst == Exit::Done { exit } else { worst });
     Ok((report, if copied == Exit::Done { exit } else { copied }))
 }
 

@@ -61,6 +61,7 @@ impl Hands for Processes {
         let (work, name) = match job {
             Job::Run(plan) => (&["run", "--gentle"][..], plan),
             Job::Verify(store) => (&["verify"][..], store),
+            Job::Reclaim(store) => (&["reclaim"][..], store),
         };
         // Started by the thread that lives as long as the steward: the child ends with it.
         let mut child = Command::new(&self.program)
@@ -109,6 +110,7 @@ fn name(job: &Job) -> String {
     match job {
         Job::Run(plan) => format!("run of {plan}"),
         Job::Verify(store) => format!("verification of {store}"),
+        Job::Reclaim(store) => format!("reclaim of {store}"),
     }
 }
 

@@ -310,7 +310,7 @@ impl App {
         }
     }
 
-    /// Runs the plan of the current lane, or rehearses it.
+    /// Runs the plan of the current lane, or dry-runs it.
     /// `agreed`: it makes its snapshot also if much is suddenly gone or different.
     fn run_plan(&mut self, dry_run: bool, agreed: bool) {
         let job = self.model.next_job();

@@ -33,7 +33,7 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
     let nothing = |_: &str| None;
     let plan = |(name, schedule): &(&str, &str)| {
         let text = format!(
-            "about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n"
+            "about = \"Series and notes\"\nsources = [\"/srv/{name}\"]\nstore = \"oak\"\nmachine = \"hut\"\nretain = [\"one a day for 5 days\", \"one a week for 10 weeks\"]\nrules = '''\nskip *.part\n'''\n[schedule]\nrun = \"{schedule}\"\n"
         );
         let (plan, problems) = parse_plan(name, "plan", &text, &nothing, ["oak"]);
         PlanFile {

@@ -1,14 +1,21 @@
 //! A lane of the ribbon: the snapshots of a plan, what went wrong between them, what was missed,
 //! and what is to come.
 
-use std::collections::BTreeMap;
+use std::{
+    cell::RefCell,
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
 
 use jiff::Timestamp;
 use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport, Work as Recorded};
-use skellin_plan::{Plan, Schedule};
+use skellin_plan::{Plan, Schedule, retention::Past};
 use skellin_store::RunId;
 
-use super::worker::{Facts, Trouble};
+use super::{
+    outlook::{Outlook, outlook},
+    worker::{Facts, Trouble},
+};
 use crate::words;
 
 /// A run that was expected counts as late after this time, in milliseconds.
@@ -66,6 +73,9 @@ pub(super) enum Work {
     },
 }
 
+/// What an outlook was asked for: until when, of how many snapshots, how many of which were read.
+type Asked = (i64, usize, usize);
+
 /// A plan on the ribbon.
 pub(super) struct Lane {
     pub name: String,
@@ -76,6 +86,10 @@ pub(super) struct Lane {
     pub plan: Option<Plan>,
     pub known: Known,
     pub marks: Vec<Mark>,
+    /// Labels of its snapshots, and whether they are pinned.
+    kept: HashMap<RunId, (Vec<String>, bool)>,
+    /// The last outlook that was asked for.
+    outlook: RefCell<Option<(Asked, Arc<Outlook>)>>,
     /// How many of its snapshots other stores hold, and the time of the newest there.
     pub copies: BTreeMap<String, (usize, i64)>,
     pub stumbles: Vec<Stumble>,
@@ -103,6 +117,8 @@ impl Lane {
             plan,
             known: Known::Loading,
             marks: Vec::new(),
+            kept: HashMap::new(),
+            outlook: RefCell::default(),
             copies: BTreeMap::new(),
             stumbles: Vec::new(),
             missed: Vec::new(),
@@ -124,7 +140,7 @@ impl Lane {
     }
 
     /// The time zone its schedule is in.
-    fn zone(&self) -> jiff::tz::TimeZone {
+    pub fn zone(&self) -> jiff::tz::TimeZone {
         self.plan.as_ref().and_then(|plan| plan.zone.clone()).unwrap_or_else(words::zone)
     }
 
@@ -134,7 +150,7 @@ impl Lane {
 
     /// Takes the snapshots a listing has found; what was read of them before is kept.
     pub fn take_marks(&mut self, found: &[(RunId, i64)], now: i64) {
-        let mut facts: std::collections::HashMap<RunId, Facts> =
+        let mut facts: HashMap<RunId, Facts> =
             self.marks.iter().filter_map(|mark| Some((mark.id, mark.facts?))).collect();
         self.marks = found
             .iter()
@@ -145,10 +161,41 @@ impl Lane {
     }
 
     pub fn take_facts(&mut self, found: &[(RunId, Facts)]) {
-        let found: std::collections::HashMap<_, _> = found.iter().copied().collect();
+        let found: HashMap<_, _> = found.iter().copied().collect();
         for mark in self.marks.iter_mut().filter(|mark| mark.facts.is_none()) {
             mark.facts = found.get(&mark.id).copied();
         }
+    }
+
+    /// Takes labels and pins, of those snapshots that have any.
+    pub fn take_kept(&mut self, found: &[(RunId, Vec<String>, bool)]) {
+        for (run, labels, is_pinned) in found {
+            self.kept.insert(*run, (labels.clone(), *is_pinned));
+        }
+        *self.outlook.borrow_mut() = None;
+    }
+
+    /// What will be there at a moment to come, by what the plan says; nothing if it says nothing.
+    pub fn outlook(&self, now: i64, at: i64) -> Option<Arc<Outlook>> {
+        let plan = self.plan.as_ref().filter(|plan| !plan.retained_at(&self.store).is_empty())?;
+        let read = self.marks.iter().filter(|mark| mark.facts.is_some()).count();
+        let key = (at, self.marks.len(), read);
+        if let Some((of, known)) = &*self.outlook.borrow()
+            && *of == key
+        {
+            return Some(Arc::clone(known));
+        }
+        let today = self.marks.iter().map(|mark| {
+            let (labels, is_pinned) = self.kept.get(&mark.id).cloned().unwrap_or_default();
+            let is_whole = mark.facts.is_none_or(|facts| facts.exceptions == 0);
+            Past { time: mark.time, is_whole, is_pinned, labels }
+        });
+        let coming = self.coming(now, at + 1);
+        let sentences = plan.retained_at(&self.store);
+        let found = outlook(today.collect(), &coming, &plan.labels, sentences, (at, &self.zone()));
+        let found = Arc::new(found);
+        *self.outlook.borrow_mut() = Some((key, Arc::clone(&found)));
+        Some(found)
     }
 
     /// Takes what the journal knows of this plan's runs, newest first.

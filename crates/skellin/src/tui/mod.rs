@@ -16,6 +16,7 @@ mod keys;
 mod lanes;
 mod lines;
 mod model;
+mod outlook;
 mod overlay;
 mod panels;
 mod present;

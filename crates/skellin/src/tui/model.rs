@@ -264,7 +264,7 @@ impl Model {
     /// be asked again.
     pub fn list_stores(&self, all: bool) {
         let copies = self.lanes.iter().filter_map(|lane| lane.plan.as_ref());
-        let copies = copies.flat_map(|plan| plan.replicate.iter().cloned());
+        let copies = copies.flat_map(|plan| plan.replicas().map(str::to_owned));
         let mut stores: Vec<String> =
             self.lanes.iter().map(|lane| lane.store.clone()).chain(copies).collect();
         stores.sort();

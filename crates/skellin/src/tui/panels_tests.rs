@@ -206,7 +206,7 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
         })
     };
     let rehearsal = order(&requests).expect("an order");
-    assert!(rehearsal.dry_run, "a rehearsal comes first");
+    assert!(rehearsal.dry_run, "a dry run comes first");
     let report = RestoreReport {
         restored: 12,
         bytes: 2048,

@@ -32,6 +32,11 @@ impl App {
                     lane.take_facts(&facts);
                 }
             }
+            Report::Kept { store, kept } => {
+                for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
+                    lane.take_kept(&kept);
+                }
+            }
             Report::Rows { ticket, path, batch, complete } => {
                 if ticket == self.model.ticket {
                     self.model.tree.take(path, batch, complete);

@@ -12,6 +12,7 @@ use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 use crate::{
     error::{Result, StoreError},
     format::ids::{Class, Fingerprint, Lineage, RunId, StoreId, random},
+    mistakes::is_in_turn,
 };
 
 /// Bytes of an HPKE-wrapped run key: the encapsulated key, the key, the tag.
@@ -93,6 +94,9 @@ impl Envelope {
     }
 
     pub fn seal(&self, plain: &[u8], info: &[u8]) -> Result<Vec<u8>> {
+        if is_in_turn() {
+            return Ok([[0; 20].as_slice(), &self.stand_in().seal(plain, info)?].concat());
+        }
         let mode = hpke::OpModeS::Base;
         let (key, sealed) = hpke::single_shot_seal::<AesGcm256, HkdfSha256, Kem>(
             &mode,
@@ -108,6 +112,9 @@ impl Envelope {
     }
 
     pub fn open(&self, sealed: &[u8], info: &[u8]) -> Option<Zeroizing<Vec<u8>>> {
+        if is_in_turn() {
+            return self.stand_in().open(sealed.get(20..)?, info).map(Zeroizing::new);
+        }
         let (key, body) = sealed.split_at_checked(32)?;
         let key = <Kem as hpke::Kem>::EncappedKey::from_bytes(key).ok()?;
         let mode = hpke::OpModeR::Base;
@@ -121,6 +128,11 @@ impl Envelope {
         )
         .ok()
         .map(Zeroizing::new)
+    }
+
+    /// What a simulation takes for the key pair, so that it has time for many schedules.
+    fn stand_in(&self) -> Secret {
+        Secret(self.public()).derive("simulation")
     }
 }
 
@@ -141,6 +153,9 @@ impl Signer {
     }
 
     pub fn sign(&self, message: &[u8]) -> [u8; 64] {
+        if is_in_turn() {
+            return stand_in_signature(&self.public(), message);
+        }
         let mut signature = [0; 64];
         signature.copy_from_slice(self.0.sign(message).as_ref());
         signature
@@ -149,7 +164,17 @@ impl Signer {
 
 /// Whether an Ed25519 signature is good.
 pub(crate) fn is_signed(public: &[u8; 32], message: &[u8], signature: &[u8; 64]) -> bool {
+    if is_in_turn() {
+        return *signature == stand_in_signature(public, message);
+    }
     UnparsedPublicKey::new(&ED25519, public).verify(message, signature).is_ok()
+}
+
+/// What a simulation takes for a signature, so that it has time for many schedules.
+fn stand_in_signature(public: &[u8; 32], message: &[u8]) -> [u8; 64] {
+    let mut signature = [0; 64];
+    blake3::Hasher::new_keyed(public).update(message).finalize_xof().fill(&mut signature);
+    signature
 }
 
 /// What the full role holds.

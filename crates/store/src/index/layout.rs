@@ -46,6 +46,13 @@ pub(crate) struct SegmentContainer {
 }
 
 impl SegmentContainer {
+    /// Bytes of the whole object, or of its blocks if the segment does not say.
+    pub fn bytes(&self) -> u64 {
+        match self.required() {
+            ContainerLength::Exactly(length) | ContainerLength::AtLeast(length) => length,
+        }
+    }
+
     /// How long it must be at the place.
     pub fn required(&self) -> ContainerLength {
         match self.length {

@@ -4,6 +4,7 @@
 use std::{
     collections::HashSet,
     fs,
+    panic::resume_unwind,
     path::{Path, PathBuf},
     sync::{OnceLock, PoisonError, atomic::Ordering},
     thread::available_parallelism,
@@ -19,6 +20,7 @@ use super::{
     segment::{Segment, SegmentBytes},
 };
 use crate::{
+    containers::Standing,
     error::{Result, StoreError},
     format::{
         bounds,
@@ -26,6 +28,7 @@ use crate::{
         keys::Secret,
         signed::{Machine, Signed},
     },
+    mistakes::is_in_turn,
     reading::{
         parallel::{AT_ONCE, side_by_side},
         rereading::twice,
@@ -37,6 +40,16 @@ use crate::{
 const MOST_IN_MEMORY: u64 = 4 << 20;
 /// as long as all of them together have no more than this.
 const ALL_IN_MEMORY: u64 = 24 << 20;
+
+/// When the containers are listed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Listing {
+    /// While the segments are loaded: a container that a neighbour adds meanwhile may count as absent,
+    /// so that its content is stored once more.
+    Beside,
+    /// After the segments: whatever one of them names has to be there.
+    After,
+}
 
 /// What loading the index has found.
 #[derive(Default)]
@@ -76,9 +89,9 @@ impl SegmentId {
 impl Store {
     /// Loads the index for a run or a check: what was damaged of it is handed back, and the
     /// containers that are there.
-    pub(crate) fn load_index_now(&self) -> Result<Found> {
+    pub(crate) fn load_index_now(&self, listing: Listing) -> Result<Found> {
         let mut loaded = self.index_loaded.lock().unwrap_or_else(PoisonError::into_inner);
-        let found = self.load_index()?;
+        let found = self.load_index(listing)?;
         *loaded = true;
         Ok(found)
     }
@@ -87,10 +100,20 @@ impl Store {
     /// the listing as the truth about which containers are there, and how long they are.
     ///
     /// Damaged segments are passed over: what they said is read from the containers again.
-    pub(crate) fn load_index(&self) -> Result<Found> {
+    pub(crate) fn load_index(&self, listing: Listing) -> Result<Found> {
         let mut found = Found::default();
-        self.load_segments(&mut found)?;
-        found.containers = self.list_containers()?;
+        found.containers = match listing {
+            Listing::Beside if !is_in_turn() => std::thread::scope(|scope| {
+                let listed = scope.spawn(|| self.list_containers());
+                let loaded = self.load_segments(&mut found);
+                let listed = listed.join().unwrap_or_else(|panic| resume_unwind(panic));
+                loaded.and(listed)
+            })?,
+            Listing::Beside | Listing::After => {
+                self.load_segments(&mut found)?;
+                self.list_containers()?
+            }
+        };
         if self.place.is_far() && !self.containers.fit(&found.containers) {
             // The line may have changed the listing, not the place what it lists.
             found.containers = self.list_containers()?;
@@ -102,7 +125,24 @@ impl Store {
             found.damage.push(StoreError::damaged(id.to_string(), why));
         }
         let covered = self.index.covered();
+        let (mut spares, mut late) = (None, SegmentDraft::default());
         for (id, size) in found.containers.iter().filter(|(id, _)| !covered.contains(id)) {
+            if let Some(spare) = id.spare()? {
+                let spares = match &mut spares {
+                    Some(spares) => spares,
+                    none => none.insert(self.spare_names()?),
+                };
+                // Its run has ended before both were there, and this one came late: it may be read, but
+                // nothing new relies on it, and no segment is to list it.
+                if !spares.contains(&spare) {
+                    let number = self.containers.number(*id, None);
+                    self.containers.get(number).set_standing(Standing::Absent);
+                    if let Ok(directory) = self.read_directory(*id, *size) {
+                        late.add(*id, &directory);
+                    }
+                    continue;
+                }
+            }
             match self.read_directory(*id, *size) {
                 Ok(directory) => found.unlisted.add(*id, &directory),
                 // Torn by a crash, or gone since it was listed: it does not exist.
@@ -110,12 +150,14 @@ impl Store {
                 Err(error) => return Err(error),
             }
         }
-        if !found.unlisted.containers.is_empty() {
-            let bytes = found.unlisted.clone().encode();
-            let segment = Segment::parse(Box::new(bytes), "the index", &mut |_, _| {
-                Err(StoreError::damaged("the index", "it has parts"))
-            })?;
-            self.take_in(None, segment);
+        for draft in [found.unlisted.clone(), late] {
+            if !draft.containers.is_empty() {
+                let bytes = Box::new(draft.encode());
+                let segment = Segment::parse(bytes, "the index", &mut |_, _| {
+                    Err(StoreError::damaged("the index", "it has parts"))
+                })?;
+                self.take_in(None, segment);
+            }
         }
         Ok(found)
     }
@@ -132,6 +174,7 @@ impl Store {
                 ids.iter().map(|_| OnceLock::new()).collect();
             let at_once = match self.place.is_far() {
                 true => AT_ONCE,
+                false if is_in_turn() => 1,
                 false => available_parallelism().map_or(1, usize::from),
             };
             let slots: Vec<_> = ids.iter().zip(&loaded).collect();
@@ -177,6 +220,35 @@ impl Store {
             }
         }
         Err(StoreError::damaged("index", "its segments keep disappearing while being read"))
+    }
+
+    /// Learns what has come and gone since the index was loaded: segments that are new, and which
+    /// containers are there: these.
+    ///
+    /// # Errors
+    /// If the place fails.
+    pub(crate) fn refresh_index(&self) -> Result<Vec<(ContainerId, u64)>> {
+        for _ in 0..8 {
+            let mut complete = true;
+            let known: HashSet<SegmentId> =
+                self.index.loaded().iter().filter_map(|loaded| loaded.id).collect();
+            for id in self.listed_segments()?.into_iter().filter(|id| !known.contains(id)) {
+                match self.load_segment(id) {
+                    Ok(segment) => self.take_in(Some(id), segment),
+                    // Merged since it was listed: another listing shows what it has become.
+                    Err(StoreError::Place(error)) if error.is_not_found() => complete = false,
+                    Err(error) if error.is_unreadable() => {}
+                    Err(error) => return Err(error),
+                }
+            }
+            if complete {
+                break;
+            }
+        }
+        let listed = self.list_containers()?;
+        self.containers.set_present(&listed);
+        self.containers.miss(&listed);
+        Ok(listed)
     }
 
     /// From now on what a segment says is known.
@@ -298,6 +370,10 @@ impl Store {
         self.segments.added(id, level, segment.len());
         self.take_in(Some(id), segment);
         Ok(())
+    }
+
+    fn spare_names(&self) -> Result<HashSet<ObjectName>> {
+        Ok(self.place.listing("spares")?.into_iter().map(|spare| spare.name).collect())
     }
 
     /// Every container at the place, with its size.

@@ -14,12 +14,15 @@ use super::{
 };
 use crate::{
     error::{Result, StoreError},
-    format::signed::Machine,
+    format::{ids::ContainerId, signed::Machine},
     store::Store,
 };
 
 /// A segment with more records than these has them in parts of so many.
 pub(crate) const RECORDS_A_PART: usize = 1 << 19;
+
+/// The new number of a container that is left out.
+const NOT_KEPT: u32 = u32::MAX;
 
 /// The records of several segments in one order, each told once.
 struct Merged<'a> {
@@ -39,11 +42,15 @@ impl<'a> Merged<'a> {
     }
 
     fn advance(&mut self, input: usize) -> Result<()> {
-        if let Some(record) = self.inputs[input].next()? {
+        while let Some(record) = self.inputs[input].next()? {
             let number = self.numbers[input].get(record.container as usize);
             let container = *number
                 .ok_or_else(|| StoreError::damaged("the index", "a record without container"))?;
+            if container == NOT_KEPT {
+                continue;
+            }
             self.next.push(Reverse((Record { container, ..record }, input)));
+            break;
         }
         Ok(())
     }
@@ -79,8 +86,9 @@ impl Store {
                 }
             }
             let merged = next_id();
-            if let Err(error) = self.write_merged(merged, (level + 1, &inputs), &segments, machine)
-            {
+            let all = |_: &ContainerId| true;
+            let into = (level + 1, inputs.as_slice());
+            if let Err(error) = self.write_merged(merged, into, &segments, &all, machine) {
                 // Half of it may lie there.
                 let _ = self.delete_segments(&[merged]);
                 return Err(error);
@@ -93,11 +101,47 @@ impl Store {
         Ok(())
     }
 
+    /// Writes one segment that stands for all of these, without what it knows of containers that are
+    /// not there any more. To be called as [`merge_segments`](Self::merge_segments).
+    pub(crate) fn merge_all(
+        &self,
+        inputs: &[SegmentId],
+        there: &HashSet<ContainerId>,
+        machine: &Machine,
+        next_id: impl FnOnce() -> SegmentId,
+    ) -> Result<()> {
+        let mut segments = Vec::new();
+        let mut level = 0;
+        for id in inputs {
+            match self.load_segment(*id) {
+                Ok(segment) => {
+                    level = level.max(segment.level);
+                    segments.push((id.to_string(), segment));
+                }
+                // Somebody merges at this moment: it will be done another time.
+                Err(error) if error.is_unreadable() => return Ok(()),
+                Err(error) => return Err(error),
+            }
+        }
+        let merged = next_id();
+        let keep = |id: &ContainerId| there.contains(id);
+        if let Err(error) = self.write_merged(merged, (level, inputs), &segments, &keep, machine) {
+            let _ = self.delete_segments(&[merged]);
+            return Err(error);
+        }
+        drop(segments);
+        self.index.drop_segments(inputs);
+        self.delete_segments(inputs)?;
+        self.segments.removed(inputs);
+        Ok(())
+    }
+
     fn write_merged(
         &self,
         id: SegmentId,
         (level, inputs): (u32, &[SegmentId]),
         segments: &[(String, Segment)],
+        keep: &dyn Fn(&ContainerId) -> bool,
         machine: &Machine,
     ) -> Result<()> {
         let mut draft = SegmentDraft { level, inputs: inputs.to_vec(), ..SegmentDraft::default() };
@@ -105,6 +149,9 @@ impl Store {
         let mut numbers = Vec::new();
         for (_, segment) in segments {
             let number = |container: &SegmentContainer| {
+                if !keep(&container.id) {
+                    return NOT_KEPT;
+                }
                 *known.entry(container.id).or_insert_with(|| {
                     draft.containers.push(container.clone());
                     (draft.containers.len() - 1) as u32
@@ -113,6 +160,9 @@ impl Store {
             numbers.push(segment.containers.iter().map(number).collect::<Vec<u32>>());
             draft.keys.extend(segment.keys.iter().map(|(run, class, key)| ((*run, *class), *key)));
         }
+        let listed: HashSet<_> =
+            draft.containers.iter().map(|one| (one.id.run, one.id.class)).collect();
+        draft.keys.retain(|of, _| listed.contains(of));
         let records = segments.iter().map(|(object, segment)| segment.records(object)).collect();
         let mut merged = Merged::new(records, numbers)?;
         let most = self.records_a_part;

@@ -12,12 +12,15 @@ mod tiers;
 use std::{
     collections::HashSet,
     path::PathBuf,
-    sync::{Arc, PoisonError, RwLock},
+    sync::{
+        Arc, PoisonError, RwLock,
+        atomic::{AtomicUsize, Ordering},
+    },
 };
 
 pub(crate) use draft::SegmentDraft;
-pub(crate) use layout::SegmentId;
-pub(crate) use loading::Found;
+pub(crate) use layout::{SegmentContainer, SegmentId};
+pub(crate) use loading::{Found, Listing};
 pub(crate) use merging::RECORDS_A_PART;
 pub(crate) use record::Record;
 pub(crate) use tiers::Tiers;
@@ -32,7 +35,7 @@ pub(crate) fn read_segment(body: Vec<u8>, object: &str, part: &mut segment::Open
     }
 }
 
-use segment::Segment;
+pub(crate) use segment::{Records, Segment};
 
 use crate::{
     containers::{ContainerIx, Containers, Location},
@@ -51,18 +54,20 @@ pub enum Cache {
     ReadWrite(PathBuf),
 }
 
-struct Loaded {
+pub(crate) struct Loaded {
     /// None for what no segment at the place says.
-    id: Option<SegmentId>,
-    segment: Segment,
+    pub id: Option<SegmentId>,
+    pub segment: Segment,
     /// The process's number of each of its containers.
-    numbers: Vec<ContainerIx>,
+    pub numbers: Vec<ContainerIx>,
 }
 
 /// All segments that are loaded.
 #[derive(Default)]
 pub(crate) struct Index {
     segments: RwLock<Vec<Arc<Loaded>>>,
+    /// The segment that had what was looked for last: what is asked for next was mostly written with it.
+    last: AtomicUsize,
 }
 
 impl Index {
@@ -78,13 +83,18 @@ impl Index {
         mut test: impl FnMut(ContainerIx) -> bool,
     ) -> Option<Location> {
         let segments = self.segments.read().unwrap_or_else(PoisonError::into_inner);
-        for loaded in segments.iter() {
+        let last = self.last.load(Ordering::Relaxed).min(segments.len());
+        let (others, from_last) = segments.split_at(last);
+        for (at, loaded) in (last..).zip(from_last).chain((0..).zip(others)) {
             for Record { container, block, chunk, .. } in loaded.segment.find(prefix) {
                 let number = *loaded.numbers.get(container as usize)?;
                 let (offset, length) = *loaded.segment.containers[container as usize]
                     .blocks
                     .get(usize::from(block))?;
                 if test(number) {
+                    if at != last {
+                        self.last.store(at, Ordering::Relaxed);
+                    }
                     return Some(Location { container: number, block, chunk, offset, length });
                 }
             }
@@ -134,6 +144,11 @@ impl Index {
             }
         }
         Ok(())
+    }
+
+    /// The segments as they are now.
+    pub fn loaded(&self) -> Vec<Arc<Loaded>> {
+        self.segments.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Whether some of it could not be read any more, so that content it knows is stored again.

@@ -276,23 +276,33 @@ impl Segment {
 
     /// All records of a prefix.
     pub fn find(&self, prefix: &Prefix) -> impl Iterator<Item = Record> {
+        self.find_numbered(prefix).map(|(_, record)| record)
+    }
+
+    /// All records of a prefix, each with its number in the order of all.
+    pub fn find_numbered(&self, prefix: &Prefix) -> impl Iterator<Item = (usize, Record)> {
         let after = self.parts.partition_point(|part| part.first <= *prefix);
-        let part = after.checked_sub(1).map(|number| &self.parts[number]);
+        let which = after.checked_sub(1);
+        let part = which.map(|number| &self.parts[number]);
         let part = part.filter(|part| part.records > 0 && part.filter.may_hold(prefix));
         let from = part.map_or(Ok(0), |part| part.lower_bound(prefix));
         if from.is_err() {
             self.failed.store(true, Ordering::Relaxed);
         }
         let (part, from) = (part.filter(|_| from.is_ok()), from.unwrap_or_default());
+        let before = part.map_or(0, |_| {
+            self.parts[..which.unwrap_or(0)].iter().map(|part| part.records).sum::<usize>()
+        });
         let prefix = *prefix;
         (from..)
             .map_while(move |number| {
-                part?.record(number).unwrap_or_else(|Unread| {
+                let record = part?.record(number).unwrap_or_else(|Unread| {
                     self.failed.store(true, Ordering::Relaxed);
                     None
-                })
+                });
+                record.map(|record| (before + number, record))
             })
-            .take_while(move |record| record.prefix == prefix)
+            .take_while(move |(_, record)| record.prefix == prefix)
     }
 }
 

@@ -57,7 +57,8 @@ impl Store {
             return Ok(told);
         }
         let machine = Machine::certified(&self.keys, machine)?;
-        let notice = Notice { victims: ContainerRun::gather(&known), damaged: Some(true) };
+        let notice =
+            Notice { victims: ContainerRun::gather(&known), damaged: Some(true), deleted: None };
         self.put_record(&format!("notices/{}", RunId::random()?), &notice, &machine)?;
         let mut suspects = self.suspects.lock();
         for id in known {

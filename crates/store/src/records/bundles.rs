@@ -259,6 +259,24 @@ impl Store {
         Ok(())
     }
 
+    /// Lets bundles go of which most snapshots are gone; what is left in them is bundled again.
+    pub(crate) fn drop_stale_bundles(&self) -> Result<()> {
+        let present = self.present_snapshots("snapshots")?;
+        let there: HashSet<&str> = present.iter().map(|one| one.object.leaf()).collect();
+        for (id, _) in self.listed_bundles()? {
+            let contents = match self.read_bundle(id) {
+                Ok(contents) => contents,
+                Err(error) if error.is_unreadable() => continue,
+                Err(error) => return Err(error),
+            };
+            let left = contents.keys().filter(|leaf| there.contains(leaf.as_str())).count();
+            if left * 2 < contents.len() {
+                self.drop_bundle(id)?;
+            }
+        }
+        Ok(())
+    }
+
     fn drop_bundle(&self, id: BundleId) -> Result<()> {
         let name = id.to_string();
         self.place.delete(&ObjectName::new(name.as_str())?)?;

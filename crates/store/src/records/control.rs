@@ -113,11 +113,21 @@ pub(crate) struct Notice {
     /// Whether it tells of damage: nobody waits for answers to it.
     #[n(1)]
     pub damaged: Option<bool>,
+    /// They have been deleted, the first and the last of them at these times in milliseconds since
+    /// 1970: should one come back, by a write that arrives late, nobody may use it, since somebody may
+    /// be about to delete it still. Nobody waits for answers to this either.
+    #[n(2)]
+    pub deleted: Option<(i64, i64)>,
 }
 
 impl Notice {
     pub fn is_of_damage(&self) -> bool {
         self.damaged == Some(true)
+    }
+
+    /// Whether runs answer it.
+    pub fn is_answered(&self) -> bool {
+        !self.is_of_damage() && self.deleted.is_none()
     }
 }
 
@@ -146,14 +156,9 @@ pub(crate) struct Verdict {
     /// Runs that are dead: their snapshots, should they ever appear, are not listed.
     #[n(1)]
     pub dead: Vec<RunId>,
-}
-
-/// The mark that a snapshot is gone for good.
-#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
-#[cbor(map)]
-pub(crate) struct ExpiredMark {
-    #[n(0)]
-    pub run: RunId,
+    /// When it was decided, in milliseconds since 1970.
+    #[n(2)]
+    pub at: Option<i64>,
 }
 
 impl Store {
@@ -183,20 +188,6 @@ impl Store {
             let plain = plain.ok_or_else(|| StoreError::damaged(name, "it is not authentic"))?;
             Signed::decode(&plain, name)?.verified(&self.keys, name.as_bytes(), name)
         })
-    }
-
-    /// Runs whose snapshots are marked expired.
-    pub(crate) fn expired_runs(&self) -> Result<HashSet<RunId>> {
-        let mut gone = HashSet::new();
-        for marker in self.place.listing("expired")? {
-            match self.get_record::<ExpiredMark>(marker.name.as_str()) {
-                Ok(ExpiredMark { run }) => gone.extend([run]),
-                // Torn, or not the store's: only what is authentic makes a snapshot go.
-                Err(error) if error.is_damage() => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(gone)
     }
 
     /// Runs that are dead by verdict.

@@ -2,6 +2,7 @@
 
 pub(crate) mod bundles;
 pub(crate) mod control;
+pub(crate) mod expiry;
 pub(crate) mod needed;
 pub(crate) mod settling;
 pub(crate) mod snapshot;

@@ -8,13 +8,14 @@ use skellin_place::ObjectName;
 use crate::{
     error::{Result, StoreError},
     format::{ids::RunId, signed::Machine},
-    records::control::{ExpiredMark, Revoke, Verdict},
+    mistakes::{Mistake, is_in_turn, is_made},
+    records::control::{Revoke, Verdict},
     store::Store,
     writing::session::Session,
 };
 
 /// So many runs are settled at a time: each takes some requests.
-const MOST: usize = 64;
+pub(crate) const MOST: usize = 64;
 /// With more verdicts than this that tell of deaths alone, they are put together.
 const MANY_VERDICTS: usize = 8;
 
@@ -51,7 +52,9 @@ impl Session {
                 store.retract(own, &self.snapshot_leaf, &self.writing.machine)?;
                 return Ok(true);
             }
-            thread::sleep(PAUSE);
+            if !is_in_turn() {
+                thread::sleep(PAUSE);
+            }
         }
         Ok(false)
     }
@@ -60,7 +63,7 @@ impl Session {
 impl Store {
     /// Takes a snapshot back: it is marked expired, then deleted.
     fn retract(&self, run: RunId, leaf: &str, machine: &Machine) -> Result<()> {
-        self.put_record(&format!("expired/{run}"), &ExpiredMark { run }, machine)?;
+        self.mark_expired(run, machine)?;
         for folder in ["snapshots", "spares"] {
             self.place.delete(&ObjectName::new(format!("{folder}/{leaf}"))?)?;
         }
@@ -72,14 +75,21 @@ impl Store {
     ///
     /// The revoke comes before the look for the snapshot, and goes after the record (FORMAT.md, "Runs
     /// and reclaim").
-    pub(crate) fn settle(&self, runs: &[RunId], machine: &Machine) -> Result<()> {
+    pub(crate) fn settle(&self, runs: &[RunId], machine: &Machine, now: i64) -> Result<()> {
         let runs = &runs[..runs.len().min(MOST)];
         if runs.is_empty() {
             return Ok(());
         }
         let id = RunId::random()?;
-        self.revoke(runs, id, machine)?;
-        self.conclude(runs, id, machine)
+        if is_made(Mistake::RecordWithoutVerdict) {
+            return runs.iter().try_for_each(|run| {
+                Ok(self.place.delete(&ObjectName::new(format!("runs/{run}"))?)?)
+            });
+        }
+        if !is_made(Mistake::RevokeAfterLook) {
+            self.revoke(runs, id, machine)?;
+        }
+        self.conclude(runs, id, machine, now)
     }
 
     /// Tells runs, should they live, that they have to be done again.
@@ -96,12 +106,21 @@ impl Store {
 
     /// Looks which of the revoked runs have a snapshot, declares the others dead, and removes what
     /// speaks of them.
-    pub(crate) fn conclude(&self, runs: &[RunId], id: RunId, machine: &Machine) -> Result<()> {
+    pub(crate) fn conclude(
+        &self,
+        runs: &[RunId],
+        id: RunId,
+        machine: &Machine,
+        now: i64,
+    ) -> Result<()> {
         let there: HashSet<RunId> =
             self.present_snapshots("snapshots")?.into_iter().map(|listed| listed.run).collect();
+        if is_made(Mistake::RevokeAfterLook) {
+            self.revoke(runs, id, machine)?;
+        }
         let dead: Vec<RunId> = runs.iter().filter(|run| !there.contains(run)).copied().collect();
         if !dead.is_empty() {
-            self.put_verdict(id, &dead, machine)?;
+            self.put_verdict(id, &dead, machine, now)?;
             for spare in self.present_snapshots("spares")? {
                 if dead.contains(&spare.run) {
                     self.place
@@ -117,7 +136,7 @@ impl Store {
     }
 
     /// Puts a verdict that runs are dead; what earlier ones say goes into it if there are many.
-    fn put_verdict(&self, id: RunId, dead: &[RunId], machine: &Machine) -> Result<()> {
+    fn put_verdict(&self, id: RunId, dead: &[RunId], machine: &Machine, now: i64) -> Result<()> {
         let mut before = self.verdicts()?;
         before.retain(|(_, verdict)| verdict.deleted.is_empty());
         if before.len() < MANY_VERDICTS {
@@ -127,7 +146,7 @@ impl Store {
         all.extend(before.iter().flat_map(|(_, verdict)| &verdict.dead));
         all.sort_unstable();
         all.dedup();
-        let verdict = Verdict { deleted: Vec::new(), dead: all };
+        let verdict = Verdict { deleted: Vec::new(), dead: all, at: Some(now) };
         self.put_record(&format!("verdicts/{id}"), &verdict, machine)?;
         for (name, _) in before {
             self.place.delete(&name)?;

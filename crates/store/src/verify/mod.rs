@@ -10,7 +10,7 @@ use std::collections::HashSet;
 use crate::{
     error::{Result, StoreError},
     format::ids::{ContainerId, RunId},
-    index::Found,
+    index::{Found, Listing},
     opening::unlocking,
     records::{
         needed::NeededRecord,
@@ -35,7 +35,7 @@ impl Store {
             found.note(object, None, why);
         }
         self.condemn_from_notices(&HashSet::new())?;
-        let index = self.load_index_now()?;
+        let index = self.load_index_now(Listing::After)?;
         // What a run that did not end has left behind may be torn: that is no damage.
         let open = self.open_runs()?;
         self.verify_records(&mut found)?;
@@ -55,8 +55,10 @@ impl Store {
         let copies = self.copies(&index)?;
         let chosen = choose(&copies, share);
         let (proved, bytes_read) = self.prove_all(&chosen, watch)?;
-        self.weigh(&copies, proved, (&needed, &open), &mut found)?;
-        self.walk_structure(&snapshots, &mut found, watch)?;
+        let proved = self.without_reclaimed(proved)?;
+        let halved = self.weigh(&copies, proved, (&needed, &open), &mut found)?;
+        let seen = self.walk_structure(&snapshots, &mut found, watch)?;
+        self.note_halved(&halved, &seen, &mut found)?;
         self.name_files(&snapshots, &mut found, watch)?;
         for damage in &mut found.damage {
             damage.files.sort_by(|a, b| (&a.path, a.snapshot).cmp(&(&b.path, b.snapshot)));

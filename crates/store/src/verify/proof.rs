@@ -15,6 +15,7 @@ use crate::{
     error::{Result, StoreError},
     format::ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
     index::Found,
+    mistakes::is_in_turn,
     opening::unlocking::passes_over,
     records::snapshot::{ListedSnapshot, Snapshot},
     store::{ProvenContents, Store},
@@ -37,14 +38,28 @@ impl Store {
         Ok(copies)
     }
 
-    /// What the proofs of copies mean for contents: one is bad if no copy of it is good.
+    /// Leaves out what a reclaim has deleted since it was listed: what was needed of it lies elsewhere,
+    /// which the index knows from then on.
+    pub(super) fn without_reclaimed(&self, mut proved: Vec<Proved>) -> Result<Vec<Proved>> {
+        let is_gone = |(_, result): &Proved| result.as_ref().is_err_and(StoreError::is_gone);
+        if proved.iter().any(is_gone) {
+            self.refresh_index()?;
+            let left: HashSet<ContainerId> =
+                self.list_containers()?.into_iter().map(|(id, _)| id).collect();
+            proved.retain(|one| !is_gone(one) || left.contains(&one.0.id));
+        }
+        Ok(proved)
+    }
+
+    /// What the proofs of copies mean for contents: one is bad if no copy of it is good. Handed back:
+    /// containers of which only one of two copies is there, with the other.
     pub(super) fn weigh(
         &self,
         copies: &[Copy],
         proved: Vec<Proved>,
         (needed, open): (&HashSet<ContainerId>, &HashSet<RunId>),
         found: &mut Findings,
-    ) -> Result<()> {
+    ) -> Result<Vec<(ContainerId, String)>> {
         let covered = self.index.covered();
         let matters = |id: &ContainerId| {
             needed.contains(id) || (covered.contains(id) && !open.contains(&id.run))
@@ -81,33 +96,55 @@ impl Store {
                 }
             }
         }
-        // A container that a reclaim has deleted is missed only where its content is.
-        let mut gone = HashSet::new();
+        // A container that a reclaim has deleted is missed only where its content is needed, which the
+        // walk through the trees finds.
+        let mut halved = Vec::new();
         for id in needed.iter().filter(|id| !there.contains(&(**id, false))) {
             if there.contains(&(*id, true)) {
-                let cause = found.note(id.to_string(), None, "it does not exist".to_owned());
-                blame.entry(*id).or_insert(cause);
-            } else {
-                gone.insert(*id);
+                halved.push((*id, id.to_string()));
             }
             bad.entry(*id).or_default().push(None);
         }
         for id in expected_spares.iter().filter(|id| !there.contains(&(**id, true))) {
             let object = id.spare()?.map_or_else(String::new, |object| object.to_string());
-            let why = "it does not exist".to_owned();
-            let cause = found.note(object, None, why.clone());
-            blame.entry(*id).or_insert(cause);
-            self.suspect(*id, &why);
+            halved.push((*id, object));
             bad.entry(*id).or_default().push(None);
         }
-        self.find_lost(&bad, (blame, gone), found)
+        self.find_lost(&bad, blame, found)?;
+        Ok(halved)
+    }
+
+    /// Of containers only one of two copies is there: damage, unless all that is needed of them lies
+    /// elsewhere too, so that a reclaim may have deleted the other. `seen`: the pages that snapshots need.
+    pub(super) fn note_halved(
+        &self,
+        halved: &[(ContainerId, String)],
+        seen: &HashSet<Prefix>,
+        found: &mut Findings,
+    ) -> Result<()> {
+        let numbers = halved.iter().map(|(id, _)| self.containers.number(*id, None)).collect();
+        let mut last = HashSet::new();
+        self.index.contents_of(&numbers, &mut |number, record, _| {
+            let there = |other| other != number && self.containers.get(other).is_there();
+            if seen.contains(&record.prefix)
+                && self.index.find_where(&record.prefix, there).is_none()
+            {
+                last.insert(self.containers.get(number).id);
+            }
+        })?;
+        for (id, object) in halved.iter().filter(|(id, _)| last.contains(id)) {
+            let why = "it does not exist".to_owned();
+            self.suspect(*id, &why);
+            found.note(object.clone(), None, why);
+        }
+        Ok(())
     }
 
     /// The contents that are bad in every copy of every container they lie in.
     pub(super) fn find_lost(
         &self,
         bad: &HashMap<ContainerId, Vec<Option<HashMap<Prefix, u64>>>>,
-        (mut blame, gone): (HashMap<ContainerId, usize>, HashSet<ContainerId>),
+        mut blame: HashMap<ContainerId, usize>,
         found: &mut Findings,
     ) -> Result<()> {
         let is_bad = |id: &ContainerId, prefix: &Prefix| {
@@ -116,7 +153,7 @@ impl Store {
             })
         };
         let numbers: HashSet<_> =
-            blame.keys().chain(&gone).map(|id| self.containers.number(*id, None)).collect();
+            blame.keys().map(|id| self.containers.number(*id, None)).collect();
         let mut lost: Vec<(Prefix, ContainerId)> = Vec::new();
         self.index.contents_of(&numbers, &mut |number, record, _| {
             let id = self.containers.get(number).id;
@@ -138,13 +175,13 @@ impl Store {
         Ok(())
     }
 
-    /// Walks every page of every snapshot once, for what is missing or cannot be read.
+    /// Walks every page of every snapshot once, for what is missing or cannot be read; the pages.
     pub(super) fn walk_structure(
         &self,
         snapshots: &[(ListedSnapshot, Snapshot)],
         found: &mut Findings,
         watch: &dyn VerifyWatch,
-    ) -> Result<()> {
+    ) -> Result<HashSet<Prefix>> {
         let mut seen: HashSet<Prefix> = HashSet::new();
         let mut stack: Vec<PageRef> =
             snapshots.iter().map(|(_, snapshot)| snapshot.root_page(self)).collect();
@@ -179,12 +216,11 @@ impl Store {
                     && !self.is_there(&chunk.fingerprint)
                 {
                     let object = self.where_lies(&chunk.fingerprint);
-                    let why = "the content is missing from the store".to_owned();
-                    found.lose(chunk.fingerprint.prefix(), object, why);
+                    found.lose(chunk.fingerprint.prefix(), object, "it does not exist".to_owned());
                 }
             }
         }
-        Ok(())
+        Ok(seen)
     }
 
     pub(super) fn is_there(&self, fingerprint: &Fingerprint) -> bool {
@@ -241,6 +277,9 @@ impl Store {
             Ok(())
         };
         let threads = std::thread::available_parallelism().map_or(1, |count| count.get().min(4));
+        if is_in_turn() {
+            prove()?;
+        }
         std::thread::scope(|scope| {
             let workers: Vec<_> = (0..threads).map(|_| scope.spawn(prove)).collect();
             workers.into_iter().try_for_each(|worker| {

@@ -12,7 +12,8 @@ use crate::{
     containers::{Location, Standing},
     error::{Result, StoreError},
     format::ids::{Class, ContainerId, Fingerprint, Lineage, RunId},
-    index::{Found, SegmentDraft, SegmentId},
+    index::{Found, Listing, SegmentDraft, SegmentId},
+    mistakes::{Mistake, is_made},
     records::{
         control::{ContainerRun, Notice, RunRecord},
         snapshot::{ListedSnapshot, Order, Snapshot},
@@ -71,7 +72,7 @@ impl Comparison {
     ) -> Result<(Self, Vec<StoreError>)> {
         store.compare_trees();
         let Found { damage: mut warnings, containers: listed, unlisted, broken_segments } =
-            store.load_index_now()?;
+            store.load_index_now(Listing::Beside)?;
         let mut comparison = Self::empty(Arc::clone(store));
         comparison.unlisted = Mutex::new((unlisted, broken_segments));
         let clean = store.nearby.last_clean(lineage);
@@ -99,7 +100,7 @@ impl Comparison {
         Ok((comparison, warnings))
     }
 
-    /// As a run would see it, for a rehearsal: nothing is announced and nothing answered.
+    /// As a run would see it, for a dry run: nothing is announced and nothing answered.
     ///
     /// # Errors
     /// If the place fails.
@@ -268,8 +269,9 @@ impl Comparison {
         };
         let containers: Option<Vec<_>> = within.iter().map(container).collect();
         containers.is_some_and(|containers| {
-            containers.iter().all(|container| container.is_usable())
-                && containers.iter().all(|container| container.claim_use())
+            is_made(Mistake::BaseNotChecked)
+                || containers.iter().all(|container| container.is_usable())
+                    && containers.iter().all(|container| container.claim_use())
         })
     }
 
@@ -286,7 +288,7 @@ impl Comparison {
         let Item::Chunk(chunk) = item else { return true };
         if let Spot::At(location) = chunk.spot {
             let container = self.store.containers.get(location.container);
-            if container.is_usable() && container.claim_use() {
+            if is_made(Mistake::BaseNotChecked) || container.is_usable() && container.claim_use() {
                 return true;
             }
         }
@@ -353,7 +355,7 @@ impl Store {
             match self.get_record::<Notice>(object.name.as_str()) {
                 Ok(notice) => {
                     self.condemn(&notice)?;
-                    if !notice.is_of_damage() {
+                    if notice.is_answered() {
                         found.push(object.name);
                     }
                 }
@@ -367,6 +369,9 @@ impl Store {
 
     /// Takes the victims of a notice out of use.
     pub(crate) fn condemn(&self, notice: &Notice) -> Result<()> {
+        if is_made(Mistake::AnswerWithoutStopping) {
+            return Ok(());
+        }
         for victim in ContainerRun::spread(&notice.victims)? {
             if notice.is_of_damage() {
                 self.suspect_by_record(victim);

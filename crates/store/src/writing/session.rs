@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use skellin_place::{Extent, ObjectName};
+use skellin_place::ObjectName;
 
 use crate::{
     error::{Result, StoreError},
@@ -18,6 +18,7 @@ use crate::{
         ids::{Class, ContainerId, Lineage, RunId},
         signed::Machine,
     },
+    mistakes::{Mistake, is_made},
     records::{
         bundles::BUNDLED,
         control::{Ack, ContainerRun, Revoke, RunRecord},
@@ -110,8 +111,11 @@ impl Session {
         let SessionStart { plan, machine: machine_name, started, order, origin, compression } =
             *start;
         let origin = origin.map(|origin| store.keys.lineage(origin, "origin"));
-        let run = RunId::random()?;
         let lineage = store.keys.lineage(plan, machine_name);
+        let run = match is_made(Mistake::NameReused) {
+            true => RunId(lineage.0),
+            false => RunId::random()?,
+        };
         let machine = Arc::new(Machine::certified(&store.keys, machine_name)?);
         // Whatever became of it since, what its containers are is looked up after the notices.
         let (last, listed) = store.last_of(lineage, store.nearby.last_clean(lineage))?;
@@ -119,10 +123,16 @@ impl Session {
         let snapshot_leaf = sealed_name(&store.keys, (started, order), lineage, run)?;
         let snapshot = snapshot_leaf.clone();
         let record = RunRecord { run, lineage, snapshot, started, order: order.0, origin };
+        let early = is_made(Mistake::NoticesBeforeRecord)
+            .then(|| store.condemn_from_notices(&HashSet::new()))
+            .transpose()?;
         store.put_record(&format!("runs/{run}"), &record, &machine)?;
         store.containers.clear_used();
         let writing = Writing::start(store, machine, run, compression)?;
-        let notices = store.condemn_from_notices(&HashSet::new())?;
+        let notices = match early {
+            Some(early) => early,
+            None => store.condemn_from_notices(&HashSet::new())?,
+        };
         let (comparison, warnings) =
             Comparison::load(store, lineage, Some(&record), last.as_ref())?;
         if comparison.is_alone() {
@@ -167,6 +177,18 @@ impl Session {
         &self.writing.store
     }
 
+    /// The record that says that the run is open.
+    pub(crate) fn record_name(&self) -> Result<ObjectName> {
+        Ok(ObjectName::new(format!("runs/{}", self.writing.run))?)
+    }
+
+    /// The notices of reclaims that it has answered.
+    pub(crate) fn notices(&self) -> Vec<ObjectName> {
+        let mut notices: Vec<_> = locked(&self.known_notices).iter().cloned().collect();
+        notices.sort();
+        notices
+    }
+
     /// The run's id.
     #[must_use]
     pub fn run(&self) -> RunId {
@@ -203,8 +225,16 @@ impl Session {
         Ok(())
     }
 
+    /// As [`poll`](Self::poll), unless that was done lately.
+    pub(crate) fn poll_now_and_then(&self) -> Result<()> {
+        match locked(&self.polled).elapsed() < POLLED_LATELY {
+            true => Ok(()),
+            false => self.poll(),
+        }
+    }
+
     /// Brings the open tree container on its way, however full.
-    fn close_tree(&self) -> Result<()> {
+    pub(crate) fn close_tree(&self) -> Result<()> {
         let closed = locked(&self.tree).close(&self.writing)?;
         closed.map_or(Ok(()), |container| self.writing.finish_container(container))
     }
@@ -230,13 +260,17 @@ impl Session {
     ) -> Result<Snapshot> {
         let tiers = self.put_needed()?;
         self.close_tree()?;
-        let finished = self.writing.uploads.drain(is_cancelled)?;
+        let mut finished = Vec::new();
+        if !is_made(Mistake::SnapshotBeforeContainers) {
+            finished = self.writing.uploads.drain(is_cancelled)?;
+        }
         let (unlisted, replaced) = self.comparison.take_unlisted();
         self.writing.write_segment(&finished, unlisted)?;
         // A reclaim that waits for an answer gets one now. Without it a run that was short would be
         // checked again, no more: a far place is spared the question.
-        if !self.writing.store.place.is_far() || locked(&self.polled).elapsed() >= POLLED_LATELY {
-            self.poll()?;
+        match self.writing.store.place.is_far() {
+            true => self.poll_now_and_then()?,
+            false => self.poll()?,
         }
         self.be_sound()?;
         let spot = locked(&self.tree).resolve(draft.root.spot);
@@ -274,11 +308,11 @@ impl Session {
         if is_cancelled() {
             return Err(StoreError::Cancelled);
         }
-        let record = ObjectName::new(format!("runs/{}", self.writing.run))?;
+        let record = self.record_name()?;
         let store = &self.writing.store;
         let written = store.write_snapshot(&self.snapshot_leaf, &snapshot, &self.writing.machine);
         // Whoever took the run for dead has removed what was written of its snapshot.
-        self.be_wanted(&record)?;
+        self.be_wanted()?;
         written?;
         // The snapshot is there: what follows is housekeeping, and may wait for the next run. While
         // the record is there nobody takes what is being merged for left behind.
@@ -295,25 +329,30 @@ impl Session {
         }
         store.nearby.end(self.lineage, self.writing.run);
         store.nearby.prune();
-        let _ = store.settle(self.comparison.dead(), &self.writing.machine);
+        let _ = store.settle(self.comparison.dead(), &self.writing.machine, self.started);
         Ok(snapshot)
     }
 
     /// Fails if a reclaim, or a later run, took this run for dead before its snapshot was there. In
-    /// this order: whoever settles a run removes its record before its revoke.
-    fn be_wanted(&self, record: &ObjectName) -> Result<()> {
+    /// this order: whoever settles a run puts the verdict before its revoke goes.
+    fn be_wanted(&self) -> Result<()> {
         let store = &self.writing.store;
         match store.get_record::<Revoke>(&format!("revokes/{}", self.writing.run)) {
+            _ if is_made(Mistake::RevokeNotRead) => {}
             Err(StoreError::Place(error)) if error.is_not_found() => {}
             // One that is torn may have been meant: checking again costs time, no more.
             Ok(_) => return Err(StoreError::Revoked),
             Err(error) if error.is_damage() => return Err(StoreError::Revoked),
             Err(error) => return Err(error),
         }
-        let extent = Extent::Range { offset: 0, length: 1 };
-        match store.place.read(record, extent, &mut Vec::new()) {
-            Err(error) if error.is_not_found() => Err(StoreError::Revoked),
-            other => Ok(other?),
+        if is_made(Mistake::VerdictNotRead) {
+            return Ok(());
+        }
+        // Settled to the end already: the verdict came before its revoke went. Its own record tells less,
+        // since a write that comes twice brings that back.
+        match store.dead_runs()?.contains(&self.writing.run) {
+            true => Err(StoreError::Revoked),
+            false => Ok(()),
         }
     }
 
@@ -365,6 +404,9 @@ fn acknowledge(
         }
         held.sort_unstable();
         held.dedup();
+        if is_made(Mistake::EmptyAnswer) {
+            held.clear();
+        }
         let ack = Ack { holds: ContainerRun::gather(&held) };
         let name = format!("acks/{}-{}", notice.leaf(), writing.run);
         writing.store.put_record(&name, &ack, &writing.machine)?;

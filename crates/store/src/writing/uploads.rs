@@ -18,6 +18,7 @@ use crate::{
         container::{Directory, TRAILER},
         ids::{Class, ContainerId},
     },
+    mistakes::is_in_turn,
     records::snapshot::unlike,
     store::Store,
 };
@@ -146,7 +147,8 @@ impl Uploads {
         });
         // No queue: what is finished is on its way, so that a kill costs no more than that.
         let (sender, jobs) = crossbeam_channel::bounded(0);
-        let threads = (0..UPLOADERS)
+        let uploaders = if is_in_turn() { 0 } else { UPLOADERS };
+        let threads = (0..uploaders)
             .map(|number| {
                 let (shared, jobs) = (Arc::clone(&shared), jobs.clone());
                 std::thread::Builder::new()

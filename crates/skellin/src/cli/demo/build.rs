@@ -68,13 +68,13 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     if far {
         write(
             &folders.config.join("plans/gateway.toml"),
-            "about   = \"The logger on the mast, pulled over SFTP\"\nsources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore   = \"oak\"\nmachine = \"hut\"\nrules   = \"skip *.spool\"\n\n[schedule]\nrun = \"sundays, tuesdays and thursdays at 23:20\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
+            "about   = \"The logger on the mast, pulled over SFTP\"\nsources = [\"sftp://mast/etc\", \"sftp://mast/var/records\"]\nstore   = \"oak\"\nmachine = \"hut\"\nrules   = \"skip *.spool\"\nretain  = [\"one a week for 10 weeks\", \"at least 8\"]\n\n[schedule]\nrun = \"sundays, tuesdays and thursdays at 23:20\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
         )?;
     }
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
-            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\n{}\n[schedule]\nrun = \"daily at 21:40\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
+            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\nretain  = [\"everything for 3 days\", \"one a day for 2 weeks\", \"one a week for 10 weeks\", \"at least 4\"]\n{}\n[schedule]\nrun = \"daily at 21:40\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
             ridge.readings().display(),
             ridge.card().display(),
             copies("pier"),
@@ -84,7 +84,7 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     write(
         &folders.config.join("plans/ringing.toml"),
         &format!(
-            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\n{}\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
+            "about   = \"Ringing sheets and the register\"\nsources = [\"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nretain  = [\"one a day for 3 weeks\", \"one a month for 20 months\", \"at least 4\"]\n{}\n[schedule]\nrun = \"mondays, wednesdays, fridays and saturdays at 22:10\"\n\n[tell]\nfailure = [\"board\"]\nlate    = [\"board\"]\n",
             ridge.ringing().display(),
             copies("offshore")
         ),
@@ -246,6 +246,7 @@ impl Nights<'_> {
         let (cancel, silent) = (Cancel::new(), |_: Event| {});
         let request = ReplicateRequest {
             plan: None,
+            unwanted: None,
             origin: None,
             clock: &self.clock,
             cancel: &cancel,
@@ -293,7 +294,7 @@ impl Nights<'_> {
             events: &silent,
         };
         // The copies of six weeks are made at once, in the end.
-        let plan = &Plan { replicate: Vec::new(), ..plan.clone() };
+        let plan = &Plan { copies: Vec::new(), ..plan.clone() };
         let run = |open: &dyn Fn() -> Result<Arc<Store>, EngineError>| {
             // Somebody looks and nods when the card is not in the reader.
             let options = RunOptions { agree: Some(&|_| true), ..RunOptions::default() };

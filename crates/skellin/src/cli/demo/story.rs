@@ -141,6 +141,25 @@ fn all(story: &mut Story<'_>) -> Result<(), CliError> {
         ),
     )?;
 
+    story.step("Retention says why each snapshot stays, and a reclaim harms none");
+    let foretold = story.command(&["expire", "readings", "--dry-run"], true)?;
+    let retained = foretold["retained"].as_array().map_or(&[][..], Vec::as_slice);
+    let explained =
+        retained.iter().all(|one| one["because"].as_array().is_some_and(|why| !why.is_empty()));
+    story.hold(
+        retained.len() == 3 && explained,
+        &format!(
+            "all 3 snapshots stay, the oldest by `{}`",
+            foretold["retained"][0]["because"][0].as_str().unwrap_or_default()
+        ),
+    )?;
+    let reclaimed = story.command(&["reclaim", "oak"], true)?;
+    let verified = story.command(&["verify", "oak"], true)?;
+    story.hold(
+        verified["damage"].as_array().is_some_and(Vec::is_empty),
+        &format!("{} small containers became fewer, no damage", reclaimed["containers"]["moved"]),
+    )?;
+
     story.step("An empty machine restores everything, with the place and the passphrase alone");
     let key = story.path("in-my-hand.key");
     private(&key, PASSPHRASE)?;

@@ -1,4 +1,4 @@
-//! Bringing a path back: where to, what about what is in the way; rehearsed first, then done,
+//! Bringing a path back: where to, what about what is in the way; a dry run first, then done,
 //! watched, and concluded.
 
 use std::{path::PathBuf, time::Duration};
@@ -48,7 +48,7 @@ pub(in crate::tui) struct RestorePanel {
 enum Stage {
     /// Where to, and what about what is in the way.
     Asking,
-    /// The rehearsal is under way.
+    /// The dry run is under way.
     Rehearsing { cancel: Cancel },
     /// What would happen.
     Rehearsed(Box<Restored>),

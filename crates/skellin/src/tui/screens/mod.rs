@@ -1,5 +1,6 @@
 //! What fills the screen below the ribbon: a module a screen.
 
+mod days;
 mod first;
 mod is;
 mod journal;

@@ -10,14 +10,21 @@ use ratatui::{
 use skellin_engine::timers::Starter;
 use skellin_plan::Plan;
 
-use super::parts::{fact, plain};
+use unicode_width::UnicodeWidthStr as _;
+
+use super::{
+    days,
+    parts::{fact, plain},
+};
 use crate::{
-    tui::{lanes::Lane, model::Model},
+    tui::{lanes::Lane, model::Model, outlook::Outlook},
     words,
 };
 
 /// So far ahead the coming runs are listed, in milliseconds.
 const AHEAD: i64 = 14 * 86_400_000;
+/// Lines that the coming runs have at least, where days are drawn too.
+const LEAST_COMING: usize = 6;
 
 pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     let Some(lane) = app.current_lane() else { return Vec::new() };
@@ -57,6 +64,42 @@ fn tells(plan: &Plan) -> String {
         true => "nobody; add [tell] to the plan".to_owned(),
         false => told.join("; "),
     }
+}
+
+/// The sentences of a plan for a lane's store, in lines of a width.
+fn retained(lane: &Lane, width: usize) -> Vec<String> {
+    let sentences = lane.plan.as_ref().map_or(&[][..], |plan| plan.retained_at(&lane.store));
+    let mut lines: Vec<String> = Vec::new();
+    for sentence in sentences.iter().map(ToString::to_string) {
+        match lines.last_mut() {
+            Some(line) if line.width() + 5 + sentence.width() <= width => {
+                line.push_str("  ·  ");
+                line.push_str(&sentence);
+            }
+            _ => lines.push(sentence),
+        }
+    }
+    lines
+}
+
+/// What will be there at the cursor, in a sentence.
+fn then(app: &Model, outlook: &Outlook, cursor: i64, width: usize) -> Line<'static> {
+    let ((stay, today), (new, coming)) = (outlook.count(false), outlook.count(true));
+    let oldest = outlook
+        .oldest()
+        .map_or(String::new(), |oldest| format!(", the oldest from {}", words::day(oldest)));
+    let day = words::day(cursor.max(app.now));
+    let mut words = match coming {
+        0 => format!("{stay} of today's {today} snapshots stay"),
+        _ => format!("{stay} of today's {today} snapshots stay, {new} of {coming} to come"),
+    };
+    if words.width() + oldest.width() + 16 <= width {
+        words.push_str(&oldest);
+    }
+    Line::from(vec![
+        Span::styled(format!("  {day:<13}"), app.theme.will().patch(app.theme.strong())),
+        Span::raw(words),
+    ])
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
@@ -101,11 +144,41 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
     if let Some(plan) = &lane.plan {
         lines.push(fact(app, "Notifies", tells(plan)));
     }
-    lines.push(fact(
-        app,
-        "Retention",
-        format!("all snapshots, {} so far", words::count(lane.marks.len() as u64)),
-    ));
+    let cursor = app.cursor_time().unwrap_or(app.now);
+    let outlook = lane.outlook(app.now, cursor.max(app.now));
+    let width = usize::from(area.width);
+    match &outlook {
+        None => lines.push(fact(
+            app,
+            "Retention",
+            format!(
+                "none expires, {} so far; `retain` in the plan says how long they stay",
+                words::counted(lane.marks.len() as u64, "snapshot", "snapshots")
+            ),
+        )),
+        Some(outlook) => {
+            for (number, text) in retained(lane, width.saturating_sub(16)).iter().enumerate() {
+                let label = if number == 0 { "Retention" } else { "" };
+                lines.push(fact(app, label, text.clone()));
+            }
+            let by_itself = lane.plan.as_ref().is_some_and(|plan| plan.starting.expire);
+            lines.push(fact(
+                app,
+                "Expires",
+                match by_itself {
+                    true => "after each good run".to_owned(),
+                    false => format!("by hand: skellin expire {}", lane.name),
+                },
+            ));
+            lines.push(then(app, outlook, cursor, width));
+            let height = usize::from(area.height);
+            if height >= lines.len() + 9 + LEAST_COMING && width >= 60 {
+                lines.push(Line::from(""));
+                let until = cursor.max(app.now);
+                lines.extend(days::draw(app, outlook, until, &lane.zone(), width));
+            }
+        }
+    }
     lines.push(Line::from(""));
     lines.push(Line::styled("  Next 14 days", theme.strong()));
     let until = app.now + AHEAD;
@@ -117,7 +190,6 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         })
         .collect();
     coming.sort_unstable();
-    let cursor = app.cursor_time().unwrap_or(app.now);
     let room = usize::from(area.height).saturating_sub(lines.len() + 1).max(1);
     let near = coming.iter().position(|(time, _)| *time >= cursor).unwrap_or(coming.len());
     let first = near.saturating_sub(room / 2).min(coming.len().saturating_sub(room));

@@ -105,7 +105,7 @@ fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<Run
     let configuration = shared.configuration();
     let plans = configuration.plans.iter().filter_map(|file| file.plan.as_ref());
     let known: HashMap<Lineage, (String, String)> = plans
-        .filter(|plan| plan.store == name || plan.replicate.iter().any(|store| store == name))
+        .filter(|plan| plan.store == name || plan.replicas().any(|store| store == name))
         .map(|plan| {
             let machine = plan.machine.clone().unwrap_or_else(|| shared.machine.clone());
             (open.store.lineage(plan.series(), &machine), (plan.name.clone(), machine))
@@ -129,10 +129,12 @@ fn list(shared: &Shared, name: &str, open: &Open) -> Result<(Vec<Group>, Vec<Run
 
 fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: u64) {
     open.fetch(newest);
+    let pins = open.store.pins().unwrap_or_default();
     for ids in newest.chunks(BATCH) {
         if open.listing.load(Ordering::SeqCst) != number {
             return;
         }
+        let mut kept = Vec::new();
         let facts = ids.iter().filter_map(|id| {
             // One that is damaged is found by verify; the ribbon shows that it is there.
             let snapshot = open.snapshot(*id).ok()?;
@@ -143,9 +145,16 @@ fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: 
                 new_bytes: snapshot.new_bytes,
                 exceptions: snapshot.exceptions,
             };
+            let is_pinned = pins.contains(id);
+            if is_pinned || !snapshot.labels.is_empty() {
+                kept.push((*id, snapshot.labels.clone(), is_pinned));
+            }
             Some((*id, facts))
         });
         let facts = facts.collect();
+        if !kept.is_empty() && !shared.tell(Report::Kept { store: name.to_owned(), kept }) {
+            return;
+        }
         if !shared.tell(Report::Facts { store: name.to_owned(), facts }) {
             return;
         }

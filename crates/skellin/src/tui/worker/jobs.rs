@@ -1,4 +1,4 @@
-//! Long work: runs, restores and their rehearsals, each on a thread of its own.
+//! Long work: runs, restores and their dry runs, each on a thread of its own.
 
 use std::sync::Arc;
 

@@ -112,7 +112,7 @@ pub(crate) enum Request {
     Save(Box<Draft>, Option<Passphrase>),
     /// Rehearse a draft against its store, or against an empty one.
     Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
-    /// Run a plan, or rehearse it.
+    /// Run a plan, or dry-run it.
     Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
     /// How much would be included with one more rule, beside how much is now.
     Effect { plan: String, rule: String, cancel: Cancel },
@@ -124,7 +124,7 @@ pub(crate) enum Request {
     TakeBack { plan: String, was: String, became: String },
     /// Why a plan includes a path, or excludes it.
     Explain { plan: String, path: Vec<u8> },
-    /// Restore a path, or rehearse it.
+    /// Restore a path, or dry-run it.
     Restore(Box<RestoreOrder>),
 }
 

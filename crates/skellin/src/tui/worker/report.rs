@@ -29,6 +29,8 @@ pub(crate) enum Report {
     Listed { store: String, groups: Result<Vec<Group>, Trouble> },
     /// What some snapshots say of themselves.
     Facts { store: String, facts: Vec<(RunId, Facts)> },
+    /// Labels of snapshots, and whether they are pinned, of those that have any or are.
+    Kept { store: String, kept: Vec<(RunId, Vec<String>, bool)> },
     /// Some of what is in a directory; more follows unless it is complete.
     Rows { ticket: u64, path: Option<Vec<u8>>, batch: Batch, complete: bool },
     /// Some names of a large directory that is still being listed, to be shown until its rows come.

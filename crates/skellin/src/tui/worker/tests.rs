@@ -294,7 +294,7 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
         })
     };
     world.ask(run(1, true));
-    let JobEnd::Run(Ok(report)) = end(1) else { panic!("a rehearsal") };
+    let JobEnd::Run(Ok(report)) = end(1) else { panic!("a dry run") };
     assert!(report.snapshot.is_none() && report.outlook.is_some());
     world.ask(run(2, false));
     let JobEnd::Run(Ok(report)) = end(2) else { panic!("a run") };
@@ -327,7 +327,7 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
         _ => None,
     });
     let works: Vec<_> = papers.iter().map(|(entry, _)| entry.work.word()).collect();
-    assert_eq!(works, ["restore", "run"], "rehearsals leave no trace");
+    assert_eq!(works, ["restore", "run"], "dry runs leave no trace");
     world.ask(Request::Stores);
     let stores = world.hear(|report| match report {
         Report::Stores(stores) => Some(stores),
