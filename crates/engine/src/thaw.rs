@@ -56,7 +56,7 @@ impl Frozen {
 pub fn warning(config: &StoreConfig) -> Option<String> {
     let objects = &config.access.objects;
     let (class, takes) = (objects.class.as_ref()?, objects.thaw?);
-    let cost = config.price.as_ref().filter(|price| price.fetch_gib > 0.0);
+    let cost = config.prices.first().filter(|price| price.fetch_gib > 0.0);
     let cost = cost.map_or(String::new(), |price| {
         format!(" and costs {} {} a GiB", price.fetch_gib, price.currency)
     });
@@ -102,10 +102,7 @@ pub fn frozen(
     if waiting.is_empty() && thawing == 0 {
         return Ok(None);
     }
-    let cost = config
-        .price
-        .as_ref()
-        .map(|price| (price.fetch_gib * bytes as f64 / f64::from(1 << 30), price.currency.clone()));
+    let cost = config.prices.first().map(|price| (price.fetch(bytes), price.currency.clone()));
     let class = class.clone();
     Ok(Some(Frozen { class, objects: waiting, thawing, bytes, takes, cost }))
 }

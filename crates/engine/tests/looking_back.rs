@@ -175,3 +175,35 @@ fn the_beginning_of_a_file_is_as_long_as_asked_and_no_longer() {
     assert_eq!(history::head(&store, &located("empty"), 100).unwrap(), b"");
     assert!(history::head(&store, &located(""), 100).is_err(), "a directory has no content");
 }
+
+#[test]
+fn what_brings_new_bytes_is_told_by_directory() {
+    let scratch = scratch();
+    let (_, place) = memory_store();
+    let root = scratch.path().join("srv");
+    let series = content(1, 400_000);
+    write(&root.join("gauges/a.csv"), &series[..200_000]);
+    write(&root.join("notes/same.md"), content(2, 9_000));
+    let plan = plan_of(&[&root], "");
+    run_at(&place, &plan, DAY);
+    // One grows, one is new, one only moves its time.
+    write(&root.join("gauges/a.csv"), &series[..300_000]);
+    write(&root.join("cards/b.raw"), content(3, 60_000));
+    let touched = fs::File::options().append(true).open(root.join("notes/same.md")).unwrap();
+    touched.set_modified(std::time::UNIX_EPOCH + std::time::Duration::from_secs(5)).unwrap();
+    run_at(&place, &plan, 2 * DAY);
+    fs::remove_file(root.join("cards/b.raw")).unwrap();
+    write(&root.join("gauges/a.csv"), &series);
+    run_at(&place, &plan, 3 * DAY);
+    let store = open_store(&place);
+    let snapshots = history::snapshots(&store, None, |_, _| {}).unwrap();
+    let told = history::brought(&store, &snapshots, &|| false).unwrap().told(5);
+    let path = |name: &str| root.join(name).into_os_string().into_encoded_bytes();
+    let paths: Vec<_> = told.iter().map(|one| one.path.clone()).collect();
+    assert_eq!(paths, [path("gauges/a.csv"), path("cards/b.raw")], "{told:?}");
+    // The chunk at the end of a file that grows comes anew as well.
+    assert!((200_000..270_000).contains(&told[0].bytes), "{told:?}");
+    assert_eq!(told[1].bytes, 60_000);
+    let cut = history::brought(&store, &snapshots, &|| true);
+    assert!(matches!(cut, Err(skellin_engine::EngineError::Cancelled)));
+}

@@ -1,6 +1,6 @@
-//! Rules added to the text of a plan; everything else in it stays as it is.
+//! Changes to the text of a plan; everything else in it stays as it is.
 
-use toml_edit::{DocumentMut, Item, TableLike, Value};
+use toml_edit::{Array, DocumentMut, Item, TableLike, Value};
 
 /// A text as TOML, quoted as it has to be.
 #[must_use]
@@ -89,6 +89,83 @@ pub fn with_value(
     Ok(text_of(&file, text))
 }
 
+/// Blanks and comments behind comments, which end with their line.
+fn behind(comments: &str, blanks: &str) -> String {
+    let ends = blanks.trim_start_matches([' ', '\t']).starts_with(['\n', '\r']);
+    let gap = if comments.is_empty() || ends { "" } else { "\n" };
+    format!("{comments}{gap}{blanks}")
+}
+
+/// A plan's text with other sentences in `retain`: each with its number among those before, unless it is
+/// new. Comments and line breaks stay, those at a sentence that goes as well; without any sentence the
+/// key goes.
+///
+/// # Errors
+/// Why it cannot be changed, in words.
+pub fn with_sentences(text: &str, sentences: &[(Option<usize>, String)]) -> Result<String, String> {
+    let mut plan = parsed(text)?;
+    if sentences.is_empty() {
+        plan.remove("retain");
+        return Ok(text_of(&plan, text));
+    }
+    let by_hand = "`retain` of this plan has to be edited by hand";
+    let before: Vec<Value> = match plan.get("retain") {
+        None => Vec::new(),
+        Some(item) => item.as_array().ok_or(by_hand)?.iter().cloned().collect(),
+    };
+    let decor = |value: &Value| {
+        let part = |raw: Option<&toml_edit::RawString>| {
+            raw.and_then(|raw| raw.as_str()).unwrap_or("").to_owned()
+        };
+        (part(value.decor().prefix()), part(value.decor().suffix()))
+    };
+    let stays = |at: usize| sentences.iter().any(|(of, _)| *of == Some(at));
+    // What somebody wrote before or behind a sentence that goes stands before the next one.
+    let mut left: Vec<String> = vec![String::new(); before.len() + 1];
+    for (at, value) in before.iter().enumerate().filter(|(at, _)| !stays(*at)) {
+        let (prefix, suffix) = decor(value);
+        let comments = behind(&left[at], &format!("{prefix}{suffix}"));
+        if comments.contains('#') {
+            left[at + 1] = comments.trim_end().to_owned();
+        }
+    }
+    let usual = before.iter().map(decor).next_back().unwrap_or_default();
+    let mut array = Array::new();
+    for (number, (of, said)) in sentences.iter().enumerate() {
+        let mut value = Value::from(said.as_str());
+        match of.and_then(|at| before.get(at).map(|value| (at, value))) {
+            Some((at, old)) => {
+                if old.as_str() == Some(said) {
+                    value = old.clone();
+                } else {
+                    *value.decor_mut() = old.decor().clone();
+                }
+                let (prefix, suffix) = decor(old);
+                value.decor_mut().set_prefix(behind(&left[at], &prefix));
+                value.decor_mut().set_suffix(suffix);
+            }
+            None => {
+                // A comment is not said again; the line it stands on is begun again.
+                let line = usual.0.rsplit('\n').next().unwrap_or("");
+                let prefix = match usual.0.contains('\n') {
+                    true => format!("\n{line}"),
+                    false if number == 0 => String::new(),
+                    false => " ".to_owned(),
+                };
+                value.decor_mut().set_prefix(prefix);
+            }
+        }
+        array.push_formatted(value);
+    }
+    if let Some(old) = plan.get("retain").and_then(Item::as_array) {
+        let trailing = old.trailing().as_str().unwrap_or("");
+        array.set_trailing(behind(&left[before.len()], trailing));
+        array.set_trailing_comma(old.trailing_comma());
+    }
+    set(plan.as_table_mut(), "retain", array.into());
+    Ok(text_of(&plan, text))
+}
+
 /// A name as a pattern that fits just it, quoted where it has to be.
 ///
 /// # Errors
@@ -169,7 +246,81 @@ mod tests {
         assert!(with_value("= 1\n", None, "key", "7").is_err());
     }
 
+    #[test]
+    fn sentences_change_and_comments_stay() {
+        let one = |of: Option<usize>, said: &str| (of, said.to_owned());
+        let (day, week) = ("one a day for 2 weeks", "one a week for 10 weeks");
+        let plain = "a = 1\nretain  = [\"one a day for 2 weeks\", \"one a week for 10 weeks\"] # why\n[x]\n";
+        let lines = "retain = [\n    # the week\n    'one a day for 2 weeks', # each\n    \"one a week for 10 weeks\", # some\n]\nb = 2\n";
+        for (text, wanted, after) in [
+            (
+                plain,
+                vec![one(Some(0), day), one(Some(1), "one a week for 5 weeks")],
+                plain.replace("10 weeks", "5 weeks"),
+            ),
+            (plain, vec![one(Some(1), week)], plain.replace("\"one a day for 2 weeks\", ", "")),
+            (
+                plain,
+                vec![one(Some(0), day), one(Some(1), week), one(None, "at least 4")],
+                plain.replace("10 weeks\"", "10 weeks\", \"at least 4\""),
+            ),
+            (plain, vec![], "a = 1\n[x]\n".to_owned()),
+            (
+                "a = 1\n[x]\n",
+                vec![one(None, day), one(None, week)],
+                "a = 1\nretain = [\"one a day for 2 weeks\", \"one a week for 10 weeks\"]\n[x]\n"
+                    .to_owned(),
+            ),
+            (
+                lines,
+                vec![one(Some(0), "one a day for 3 weeks"), one(Some(1), week)],
+                lines.replace("'one a day for 2 weeks'", "\"one a day for 3 weeks\""),
+            ),
+            (
+                lines,
+                vec![one(Some(0), day), one(Some(1), week), one(None, "at least 4")],
+                lines.replace("weeks\", # some", "weeks\",\n    \"at least 4\", # some"),
+            ),
+            (lines, vec![one(Some(0), day)], lines.replace("    \"one a week for 10 weeks\",", "")),
+            (lines, vec![one(Some(1), week)], lines.replace("    'one a day for 2 weeks',", "")),
+        ] {
+            let edited = with_sentences(text, &wanted);
+            let said = edited.as_deref().map(|text| text.replace(" \"one a week", "\"one a week"));
+            assert_eq!(said, Ok(after.replace(" \"one a week", "\"one a week")), "{wanted:?}");
+        }
+        assert!(with_sentences("retain = 3\n", &[one(None, day)]).is_err());
+    }
+
     proptest! {
+        #[test]
+        fn every_comment_and_every_other_line_stays(
+            old in prop::collection::vec(("(\n *)?", "( # [a-z]{1,5}\n *)?"), 1..5),
+            picked in prop::collection::vec(prop::option::of(0..5usize), 1..6),
+        ) {
+            let items: Vec<String> = old.iter().enumerate()
+                .map(|(at, (line, comment))| format!("{line}\"at least {}\",{comment}", at + 1)).collect();
+            let text = format!("# top\nretain = [{}]\nstore = \"oak\" # place\n", items.concat());
+            let mut used = Vec::new();
+            let wanted: Vec<(Option<usize>, String)> = picked.iter().enumerate().map(|(at, of)| {
+                let of = of.filter(|of| *of < old.len() && !used.contains(of));
+                used.extend(of);
+                (of, match of {
+                    Some(of) if at % 2 == 0 => format!("at least {}", of + 1),
+                    _ => format!("at least {}", 100 + at),
+                })
+            }).collect();
+            let edited = with_sentences(&text, &wanted).expect("edited");
+            let read: DocumentMut = edited.parse().expect("valid");
+            let said: Vec<&str> = read["retain"].as_array().expect("an array").iter().filter_map(Value::as_str).collect();
+            prop_assert_eq!(said, wanted.iter().map(|(_, said)| said.as_str()).collect::<Vec<_>>());
+            let comments = |text: &str| {
+                let mut found: Vec<String> = text.lines().filter_map(|line| line.split_once('#')).map(|(_, said)| said.trim().to_owned()).collect();
+                found.sort();
+                found
+            };
+            prop_assert_eq!(comments(&edited), comments(&text), "{}", edited);
+        }
+
         #[test]
         fn the_rules_before_stay_and_the_new_one_comes_last(
             old in prop::option::of("(skip x-[a-z]{1,5}\n|# note\n){0,4}"), table in any::<bool>(), comment in "[a-z ]{0,10}",

@@ -10,6 +10,8 @@ const GIB: f64 = (1u64 << 30) as f64;
 /// The prices of a place.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Price {
+    /// Its name, where several are compared.
+    pub name: String,
     /// The currency, as people write it.
     pub currency: String,
     /// What a GiB costs a month: up to how many GiB, and the price. What lies beyond the last
@@ -35,10 +37,49 @@ impl Price {
         }
         sum
     }
+
+    /// What it costs to fetch so many bytes.
+    #[must_use]
+    pub fn fetch(&self, bytes: u64) -> f64 {
+        bytes as f64 / GIB * self.fetch_gib
+    }
+
+    /// What so many puts cost.
+    #[must_use]
+    pub fn puts(&self, count: f64) -> f64 {
+        count / 1000.0 * self.put_1000
+    }
+}
+
+/// Reads `price`: one, or several, of which the first is what is paid.
+pub(crate) fn parse_all<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Vec<Price> {
+    let DeValue::Array(array) = value.get_ref() else {
+        return parse(reading, value).into_iter().collect();
+    };
+    let mut prices: Vec<Price> = Vec::new();
+    for item in array.iter() {
+        let Some(price) = parse(reading, item) else { continue };
+        if price.name.is_empty() {
+            let hint = "add name = \"…\" to each, by which they are told apart";
+            reading.problem_with(&item.span(), "one of several prices has no name", hint);
+        } else if prices.iter().any(|other| other.name == price.name) {
+            let what = format!("two prices are named `{}`", price.name);
+            reading.problem(&item.span(), what);
+        } else if prices.iter().any(|other| other.currency != price.currency) {
+            let hint = "write all prices of a store in one currency";
+            reading.problem_with(&item.span(), "the prices have different currencies", hint);
+        } else {
+            prices.push(price);
+        }
+    }
+    if array.is_empty() {
+        reading.problem(&value.span(), "`price` is empty");
+    }
+    prices
 }
 
 /// Reads `price = { currency = "EUR", gib-month = [[100, 0.006], [1000, 0.005]], … }`.
-pub(crate) fn parse<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Option<Price> {
+fn parse<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Option<Price> {
     let span = value.span();
     let table = match value.get_ref() {
         DeValue::Table(table) => table.clone(),
@@ -55,6 +96,7 @@ pub(crate) fn parse<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Option<
     let before = reading.problems.len();
     let mut fields = Fields::new("a price", table);
     let mut price = Price::default();
+    price.name = fields.text(reading, "name").map(|(name, _)| name).unwrap_or_default();
     match fields.text(reading, "currency") {
         Some((currency, _)) => price.currency = currency,
         None if reading.problems.len() == before => {
@@ -136,7 +178,7 @@ mod tests {
         let stores = parse_stores("stores.toml", &text, &|_: &str| None);
         match stores.problems.first() {
             Some(problem) => Err(problem.message.clone()),
-            None => Ok(stores.fine["offshore"].price.clone().expect("a price")),
+            None => Ok(stores.fine["offshore"].prices[0].clone()),
         }
     }
 
@@ -151,6 +193,9 @@ mod tests {
         assert!(near(0, 0.0) && near(gib(50), 0.3) && near(gib(100), 0.6));
         assert!(near(gib(300), 0.6 + 1.0) && near(gib(1500), 0.6 + 7.0));
         assert_eq!((price.fetch_gib, price.put_1000), (0.01, 0.005));
+        assert!(
+            (price.fetch(gib(30)) - 0.3).abs() < 1e-9 && (price.puts(400.0) - 0.002).abs() < 1e-9
+        );
         let flat = parse("{ currency = \"EUR\", gib-month = 1 }").expect("a price");
         assert!((flat.month(gib(7)) - 7.0).abs() < 1e-9);
     }
@@ -166,6 +211,16 @@ mod tests {
             ("{ currency = \"EUR\", gib-month = [5] }", "gib-month"),
             ("{ currency = \"EUR\", gib-month = [[10, 1], [5, 1]] }", "order"),
             ("{ currency = \"EUR\", gib-month = 1, puts = 3 }", "puts"),
+            ("[]", "is empty"),
+            ("[{ currency = \"EUR\", gib-month = 1 }]", "has no name"),
+            (
+                "[{ name = \"a\", currency = \"EUR\", gib-month = 1 }, { name = \"a\", currency = \"EUR\", gib-month = 1 }]",
+                "two prices",
+            ),
+            (
+                "[{ name = \"a\", currency = \"EUR\", gib-month = 1 }, { name = \"b\", currency = \"USD\", gib-month = 1 }]",
+                "different currencies",
+            ),
         ] {
             let problem = parse(price).expect_err(price);
             assert!(problem.contains(message), "{price}: {problem}");

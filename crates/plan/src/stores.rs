@@ -31,7 +31,7 @@ pub struct StoreConfig {
     /// Where its passphrase comes from; asked for if this is missing.
     pub passphrase: Option<SecretSource>,
     /// What room there costs.
-    pub price: Option<Price>,
+    pub prices: Vec<Price>,
     /// How to get there, for hosts.
     pub access: Access,
     /// Drives that take turns.
@@ -50,7 +50,7 @@ impl StoreConfig {
             verify: None,
             reclaim: None,
             passphrase: None,
-            price: None,
+            prices: Vec::new(),
             access: Access::default(),
             rotation: Rotation::default(),
             site: None,
@@ -178,7 +178,8 @@ fn parse_store<'t>(
     }
     let rotation = parse_rotation(reading, &mut fields, place.as_ref());
     let site = fields.text(reading, "site").map(|(site, _)| site);
-    let price = fields.take("price").and_then(|value| price::parse(reading, &value));
+    let prices =
+        fields.take("price").map(|value| price::parse_all(reading, &value)).unwrap_or_default();
     let [verify, reclaim] = parse_schedule(reading, &mut fields);
     fields.finish(reading, LATER);
     let fine = reading.problems.len() == before;
@@ -186,7 +187,7 @@ fn parse_store<'t>(
         name: name.to_owned(),
         place,
         passphrase,
-        price,
+        prices,
         access,
         rotation,
         site,

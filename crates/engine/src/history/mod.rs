@@ -1,5 +1,6 @@
 //! Looking back: snapshots, what is in them, and the versions of a path.
 
+mod bringing;
 mod listing;
 mod naming;
 mod versions;
@@ -17,6 +18,7 @@ use crate::{
     error::{EngineError, Result},
     refusal::Refusal,
 };
+pub use bringing::{Bringer, Brought, brought};
 pub use listing::{Against, difference, list};
 pub use naming::{Followed, follow, named_in};
 pub use versions::{Version, versions};

@@ -356,7 +356,7 @@ impl Orchestrator<'_> {
         }
         outlook.free = store.place().room().map(|(free, _)| free);
         let price = self.configuration.stores.fine.get(&plan.store);
-        outlook.cost = price.and_then(|config| config.price.as_ref()).and_then(|price| {
+        outlook.cost = price.and_then(|config| config.prices.first()).and_then(|price| {
             let now = store.usage().ok()?.bytes;
             let after = price.month(now + outlook.stored.stored);
             Some(Cost { currency: price.currency.clone(), now: price.month(now), after })

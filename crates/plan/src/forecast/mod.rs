@@ -1,0 +1,10 @@
+//! What is to come, told from what has been: how long a run takes, how a store fills, how many nights
+//! a first upload needs.
+
+mod effort;
+mod growth;
+mod nights;
+
+pub use effort::{Effort, Expected, expect};
+pub use growth::{FullIn, Growth, Spread};
+pub use nights::{Nights, nights};
