@@ -41,7 +41,9 @@ pub use cron::Cron;
 pub use draft::{DraftValue, FORMS, PlanDraft, StoreDraft};
 pub use due::{Attempt, Due, Past, Retry, Starting, Why, Window};
 pub use edit::{name_pattern, toml_text, with_rule, with_sentences, with_value};
-pub use forecast::{Effort, Expected, FullIn, Growth, Nights, Spread, expect, nights};
+pub use forecast::{
+    Effort, Expected, FillChange, Filled, FullIn, Growth, Nights, Spread, expect, filled, nights,
+};
 pub use hosts::{HostConfig, Hosts, parse_hosts};
 pub use late::Fit;
 pub use limits::Limit;

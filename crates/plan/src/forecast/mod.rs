@@ -2,9 +2,11 @@
 //! a first upload needs.
 
 mod effort;
+mod filling;
 mod growth;
 mod nights;
 
 pub use effort::{Effort, Expected, expect};
+pub use filling::{FillChange, Filled, filled};
 pub use growth::{FullIn, Growth, Spread};
 pub use nights::{Nights, nights};
