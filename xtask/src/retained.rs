@@ -151,8 +151,8 @@ fn one_night(place: &Arc<dyn Place>, night: i64, now: i64) -> Result<()> {
 /// Time and memory of a reclaim of a large store of which half has expired.
 pub(crate) fn reclaimed(store: &Path, cache: &Path) -> Result<()> {
     let figures = by_itself("reclaim", &[store, cache])?;
-    let [seconds, peak, before, waste, freed, stored] = figures.as_slice() else {
-        anyhow::bail!("six figures wanted");
+    let [seconds, peak, before, waste, freed, needed, read, stored] = figures.as_slice() else {
+        anyhow::bail!("eight figures wanted");
     };
     let mib = |bytes: &f64| format!("{:.0} MiB", bytes / f64::from(1 << 20));
     row(
@@ -163,10 +163,12 @@ pub(crate) fn reclaimed(store: &Path, cache: &Path) -> Result<()> {
         "anonymous, at most 1 wanted",
     );
     say(format!(
-        "  in {seconds:.1} s: of {} there were {} waste; {} deleted, {} stored anew (at least 0)",
+        "  in {seconds:.1} s: of {} there were {} waste; {} deleted, {} of them needed; {} read and {} stored for that",
         mib(before),
         mib(waste),
         mib(freed),
+        mib(needed),
+        mib(read),
         mib(stored)
     ));
     Ok(())
@@ -195,12 +197,14 @@ pub(crate) fn measure(store: Option<String>, cache: Option<String>) -> Result<()
         report
     })?;
     say(format!(
-        "{} {} {} {} {} {}",
+        "{} {} {} {} {} {} {} {}",
         begun.elapsed().as_secs_f64(),
         peak.load(Ordering::SeqCst),
         report.bytes,
         report.waste,
         report.freed,
+        report.needed,
+        report.read,
         report.stored
     ));
     Ok(())

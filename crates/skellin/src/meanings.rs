@@ -17,8 +17,8 @@ const COMMANDS: &[(&[&str], &str)] = &[
         "skellin plan check checks the plans; skellin verify STORE the data; skellin doctor the set-up",
     ),
     (
-        &["delete", "remove", "rm", "erase", "drop", "purge"],
-        "snapshots are not deleted in this version; skellin timers remove and skellin passphrase revoke remove those; a plan is removed with its file",
+        &["delete", "remove", "rm", "erase", "drop", "purge", "free", "clean", "cleanup"],
+        "skellin expire PLAN expires what `retain` does not keep; skellin reclaim STORE frees the space; a plan is removed with its file",
     ),
     (
         &["schedule", "cron", "timer", "automatic", "autostart", "enable", "daemon", "service"],
@@ -46,6 +46,10 @@ const COMMANDS: &[(&[&str], &str)] = &[
         "rules are in the plan file (skip …, take …); skellin explain PLAN PATH shows the rule that decides",
     ),
     (&["why"], "skellin explain PLAN PATH"),
+    (
+        &["keep", "retain", "retention"],
+        "`retain` in the plan; skellin expire PLAN --dry-run shows what stays",
+    ),
     (&["password", "key", "keys", "unlock"], "skellin passphrase list|add|change|revoke STORE"),
     (
         &["diff", "compare", "changes"],

@@ -31,6 +31,7 @@ mod servers;
 #[path = "../../place/tests/common/sshd.rs"]
 #[allow(dead_code, reason = "the tests of places use more of it")]
 mod sshd;
+mod station_space;
 mod stories;
 mod telling;
 mod terminal;

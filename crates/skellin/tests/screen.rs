@@ -469,3 +469,86 @@ fn a_new_store_asks_for_its_passphrase_twice_without_echo() {
     assert!(!text.contains("kittiwakes"));
     assert!(folder.path().join("oak/skellin-store").exists());
 }
+
+#[test]
+fn retention_is_tried_saved_and_undone_beside_the_fill_of_the_stores() {
+    let folder = station();
+    let plan = folder.path().join("config/plans/ringing.toml");
+    let text = fs::read_to_string(&plan).unwrap();
+    let noted = text.replace("retain  =", "# as agreed in the hut\nretain  =");
+    fs::write(&plan, &noted).unwrap();
+    let demo = format!("{} demo --dir {}", program(), folder.path().display());
+    let screen = Screen::start(160, 44, folder.path(), &demo);
+    screen.wait_for_the_station(&["3 plans safe", "─ Is ─ gateway"]);
+    screen.keys(&["Tab", "Tab", "Right", ".", ".", ".", ".", ".", ".", "."]);
+    // The day to come: what stays, how full, what it costs, what brings the bytes.
+    let text = screen.wait(&[
+        "─ Will ─ ringing",
+        "of today's",
+        "one a month for 20 months",
+        "measured",
+        "not within 3 years",
+        "Costs, EUR",
+        "standard",
+        "cold",
+        "New bytes of the last 15 runs",
+        "srv/ringing",
+    ]);
+    assert!(text.contains(" days)") && text.contains("(8 of 10 cases)"), "{text}");
+    assert!(ribbon(&text).contains('◌'), "{text}");
+    // Less is retained: the ribbon and the numbers move, and what would go is named.
+    screen.keys(&["w"]);
+    screen.wait(&["Retention of ringing in oak", "as in the plan"]);
+    let before = ribbon(&screen.text());
+    screen.keys(&["Down", "x"]);
+    let text = screen.wait(&["tried, not saved", "now would expire:", "→"]);
+    assert_ne!(ribbon(&text), before);
+    assert_eq!(fs::read_to_string(&plan).unwrap(), noted, "nothing is saved yet");
+    screen.keys(&["s"]);
+    screen.wait(&["─ Will ─ ringing", "one a day for 3 weeks  ·  at least 4", "undo"]);
+    let saved = noted.replace("\"one a month for 20 months\", ", "");
+    assert_eq!(fs::read_to_string(&plan).unwrap(), saved, "all else stays, comments too");
+    screen.keys(&["z"]);
+    screen.wait(&["one a month for 20 months"]);
+    assert_eq!(fs::read_to_string(&plan).unwrap(), noted);
+    // Each snapshot with its reasons.
+    screen.keys(&["y"]);
+    screen.wait(&["Why snapshots stay until", "the newest snapshot never expires", "it is older"]);
+    // A pin of the oldest one, and what that changes.
+    screen.keys(&["Escape", "Home", "k"]);
+    screen.wait(&["─ Was ─ ringing", "─ pinned"]);
+    screen.keys(&["n", "Right", ".", ".", "y", "PageDown", "PageDown", "PageDown", "PageDown"]);
+    screen.wait(&["stays    pinned"]);
+    screen.keys(&["Escape", "q"]);
+    screen.wait(&["status 0"]);
+}
+
+/// The lanes of the ribbon.
+fn ribbon(text: &str) -> String {
+    text.lines().skip(2).take(3).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn on_a_small_terminal_the_stores_stand_in_the_plans_place() {
+    let folder = station();
+    let command = format!("COLORFGBG='0;15' {}", program());
+    let screen = Screen::start(80, 24, folder.path(), &command);
+    screen.wait(&["─ Is ─ gateway"]);
+    screen.keys(&["Tab", "Tab", "Right"]);
+    screen.wait(&["─ Will ─ ringing", "Next 14 days"]);
+    screen.keys(&["m"]);
+    let text = screen.wait(&[
+        "Growth",
+        "not within 3 years",
+        "✕",
+        "New bytes of the last 15 runs",
+        "srv/ringing",
+    ]);
+    assert!(!text.contains("Schedule"), "{text}");
+    screen.keys(&["w"]);
+    screen.wait(&["Retention of ringing in oak", "s save", "Esc leave"]);
+    screen.keys(&["Escape", "m"]);
+    screen.wait(&["Schedule"]);
+    screen.keys(&["q"]);
+    screen.wait(&["status 0"]);
+}

@@ -13,7 +13,8 @@ use skellin_plan::{
 };
 use skellin_store::{RunId, Snapshot, Store};
 
-use crate::{error::Result, history::snapshots, words};
+pub use crate::words::because;
+use crate::{error::Result, history::snapshots};
 use freed::Freed;
 
 /// With so many snapshots that would go by changed sentences alone, somebody is asked again.
@@ -67,7 +68,7 @@ impl Appraisal {
             let moment = Timestamp::from_millisecond(moment).unwrap_or(Timestamp::UNIX_EPOCH);
             moment.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M").to_string()
         };
-        words::because(&fate.decision, &self.sentences, &time)
+        because(&fate.decision, &self.sentences, &time)
     }
 
     /// The goals that cannot be met, as they were written.

@@ -3,7 +3,8 @@
 use skellin_plan::retention::{Decision, Reason, Sentence, Unmet};
 
 /// The reasons of a decision in words. `time` says when a snapshot was made, by its number.
-pub(crate) fn because(
+#[must_use]
+pub fn because(
     decision: &Decision,
     sentences: &[Sentence],
     time: &dyn Fn(usize) -> String,

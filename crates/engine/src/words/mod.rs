@@ -5,5 +5,5 @@ mod fates;
 mod hints;
 mod remedies;
 
-pub(crate) use fates::because;
+pub use fates::because;
 pub use remedies::{remedy, restore_remedy};

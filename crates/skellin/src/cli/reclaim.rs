@@ -74,7 +74,7 @@ impl ReclaimWatch for Watch<'_> {
 
 pub(super) fn reclaim(context: &Context, args: &ReclaimArgs) -> Result<Exit, CliError> {
     let configuration = context.configuration()?;
-    configuration.store(&args.store)?;
+    let lock = configuration.store(&args.store)?.access.objects.lock;
     context.catch_signals();
     if let Some(steward) = args.steward {
         signals::end_with(steward);
@@ -94,7 +94,7 @@ pub(super) fn reclaim(context: &Context, args: &ReclaimArgs) -> Result<Exit, Cli
         )?,
     };
     context.progress.event(Event::Ended);
-    context.print(|| as_json(args, &report), || as_text(args, &report));
+    context.print(|| as_json(args, &report), || as_text(args, &report, lock));
     Ok(if report.unreadable.is_empty() { Exit::Done } else { Exit::Damage })
 }
 
@@ -103,11 +103,12 @@ fn as_json(args: &ReclaimArgs, report: &ReclaimReport) -> Value {
     let damage = damage.map(|(object, why)| json!({"container": object, "reason": why}));
     json!({"store": args.store, "status": "done", "dry-run": args.dry_run, "snapshots": report.snapshots,
         "containers": {"before": report.containers, "deleted": report.deleted, "moved": report.moved, "spared": report.spared},
-        "bytes": {"before": report.bytes, "waste": report.waste, "freed": report.freed, "stored": report.stored},
+        "bytes": {"before": report.bytes, "waste": report.waste, "freed": report.freed, "needed": report.needed, "read": report.read, "stored": report.stored},
         "revoked-runs": report.revoked, "limited": report.is_limited, "damage": damage.collect::<Vec<_>>()})
 }
 
-fn as_text(args: &ReclaimArgs, report: &ReclaimReport) -> String {
+/// `lock`: for so many seconds the place lets nobody do away with an object.
+fn as_text(args: &ReclaimArgs, report: &ReclaimReport, lock: Option<u64>) -> String {
     let percent = report.waste * 100 / report.bytes.max(1);
     let mut out = format!(
         "{}: {} in {}, {} of them ({percent}%) needed by no snapshot\n",
@@ -120,12 +121,26 @@ fn as_text(args: &ReclaimArgs, report: &ReclaimReport) -> String {
     let verb = if args.dry_run { "would come back" } else { "came back" };
     out.push_str(&match report.deleted {
         0 => "  nothing to reclaim\n".to_owned(),
-        deleted => format!(
-            "  {back} {verb}: {} deleted, {} stored anew\n",
-            words::counted(deleted, "container", "containers"),
-            words::bytes(report.stored)
-        ),
+        deleted => {
+            let deleted = words::counted(deleted, "container", "containers");
+            let moved = match report.moved {
+                0 => String::new(),
+                _ => format!(
+                    ", of which {} were still needed ({} read, {} stored anew)",
+                    words::bytes(report.needed),
+                    words::bytes(report.read),
+                    words::bytes(report.stored)
+                ),
+            };
+            format!("  {back} {verb}: {deleted} deleted{moved}\n")
+        }
     });
+    if let Some(lock) = lock.filter(|_| report.deleted > 0) {
+        let locked = words::span(i64::try_from(lock.saturating_mul(1000)).unwrap_or(i64::MAX));
+        out.push_str(&format!(
+            "  the place keeps each object locked for {locked}: deleted ones cost until then\n"
+        ));
+    }
     if report.spared > 0 {
         let spared = words::counted(report.spared, "container stays", "containers stay");
         out.push_str(&format!("  {spared} for now: open runs still use them\n"));

@@ -11,9 +11,9 @@ use super::{
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
     panels::{
-        AboutPanel, ClosingPanel, EntryPanel, FinderPanel, GoToPanel, HelpPanel, HoldsPanel,
-        LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel, ReachPanel, RestorePanel,
-        RulePanel, StorePanel, TroublePanel, WhyPanel,
+        AboutPanel, ClosingPanel, EntryPanel, FatesPanel, FinderPanel, GoToPanel, HelpPanel,
+        HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel, ReachPanel,
+        RestorePanel, RetainPanel, RulePanel, StorePanel, TroublePanel, WhyPanel,
     },
     worker::{Request, Trouble},
 };
@@ -133,6 +133,16 @@ impl App {
                 self.model.map = None;
                 self.model.ask_map();
             }
+            Action::Fill => {
+                let filling = &mut self.model.filling;
+                let turned = match self.model.is_wide {
+                    true => &mut filling.is_hidden,
+                    false => &mut filling.is_alone,
+                };
+                *turned = !*turned;
+            }
+            Action::Retain => self.open_retention(),
+            Action::Pin => self.pin(),
             Action::DryRun => self.run_plan(true, false),
             Action::Run => self.run_plan(false, false),
             Action::RunAnyway => self.run_plan(false, true),
@@ -337,8 +347,12 @@ impl App {
         self.model.ask(Request::Run { job, plan, dry_run, agreed, cancel });
     }
 
-    /// Asks why the selected path is included or excluded: the tree's in Was, the list's in Is.
+    /// Asks why the selected path is included or excluded: the tree's in Was, the list's in Is; in Will
+    /// why snapshots stay.
     fn ask_why(&mut self) {
+        if matches!(self.model.cursor, Cursor::Will(_)) {
+            return self.open(Opened::of(FatesPanel::default()));
+        }
         let Some(lane) = self.model.current_lane().filter(|lane| lane.plan.is_some()) else {
             return;
         };
@@ -374,6 +388,25 @@ impl App {
         let opened =
             RulePanel::open(plan.name.clone(), source, row.path.clone(), is_directory, take);
         self.open(opened.unwrap_or_else(|what| Opened::of(TroublePanel(Trouble::of_words(what)))));
+    }
+
+    /// Lays out the sentences of the current plan, to be tried and changed.
+    fn open_retention(&mut self) {
+        let Some(lane) = self.model.current_lane() else { return };
+        if let Some(plan) = &lane.plan {
+            self.open(RetainPanel::open(plan, &lane.store));
+        }
+    }
+
+    /// Pins the snapshot that is shown, or takes its pin away.
+    fn pin(&mut self) {
+        let (Some((_, mark)), Some(lane)) = (self.model.current_mark(), self.model.current_lane())
+        else {
+            return;
+        };
+        let (store, run) = (lane.store.clone(), mark.id);
+        let is_pinned = !lane.is_pinned(run);
+        self.model.ask(Request::Pin { store, run, is_pinned });
     }
 
     fn stop_run(&mut self) {

@@ -58,7 +58,11 @@ impl App {
     /// After each key and report: asks for a passphrase that is wanted, unless something else is
     /// being asked.
     pub fn settle(&mut self) {
+        if self.panel.is_none() {
+            self.model.end_trying();
+        }
         self.model.ask_map();
+        self.model.ask_fills();
         if let Some(need) = self.model.need.take()
             && self.panel.is_none()
         {

@@ -156,6 +156,7 @@ pub(super) fn listed(app: &mut App) {
         files: 48_211,
         bytes: 6_800_000_000,
         new_bytes: 222_000_000,
+        stored_bytes: 118_000_000,
         exceptions,
     };
     let all = evenings(1, 14)

@@ -33,6 +33,9 @@ pub(super) enum Action {
     Order,
     Only,
     Map,
+    Fill,
+    Retain,
+    Pin,
     DryRun,
     Run,
     RunAnyway,
@@ -61,6 +64,9 @@ pub(super) enum Where {
     Everywhere,
     Was,
     Is,
+    Will,
+    /// Is and Will: where a plan can be changed.
+    Ahead,
     /// Was and Is: where there is a tree.
     Trees,
     /// Was and Is and Will: wherever the ribbon leads.
@@ -99,7 +105,7 @@ const fn binding(
 use KeyCode::{
     BackTab, Backspace, Char, Down, End, Enter, Esc, Home, Left, PageDown, PageUp, Right, Tab, Up,
 };
-use Where::{Everywhere, Is, Journal, Lists, Stores, Tenses, Trees, Was};
+use Where::{Ahead, Everywhere, Is, Journal, Lists, Stores, Tenses, Trees, Was, Will};
 
 /// All keys.
 pub(super) const BINDINGS: &[Binding] = &[
@@ -205,8 +211,8 @@ pub(super) const BINDINGS: &[Binding] = &[
         &[(Char('z'), NONE)],
         "z",
         Action::TakeBack,
-        Is,
-        "undo the last change of the plan",
+        Ahead,
+        "undo the last change of the plan (Is, too)",
         "undo",
     ),
     binding(
@@ -220,11 +226,28 @@ pub(super) const BINDINGS: &[Binding] = &[
     binding(&[(Char('o'), NONE)], "o", Action::Order, Is, "sort by name, size, changes", "sort"),
     binding(&[(Char('m'), NONE)], "m", Action::Map, Is, "map of space used", ""),
     binding(
+        &[(Char('w'), NONE)],
+        "w",
+        Action::Retain,
+        Will,
+        "change retention, with preview",
+        "retention",
+    ),
+    binding(
+        &[(Char('m'), NONE)],
+        "m",
+        Action::Fill,
+        Will,
+        "fill and costs of the plan's stores",
+        "fill and costs",
+    ),
+    binding(&[(Char('k'), NONE)], "k", Action::Pin, Was, "pin this snapshot, or unpin it", "pin"),
+    binding(
         &[(Char('y'), NONE)],
         "y",
         Action::Why,
         Tenses,
-        "why: the rule that decides on this path",
+        "why: the rule for this path; in Will the snapshots",
         "why",
     ),
     binding(
@@ -339,6 +362,8 @@ impl Where {
             Self::Everywhere => true,
             Self::Was => place == Place::Was,
             Self::Is => place == Place::Is,
+            Self::Will => place == Place::Will,
+            Self::Ahead => matches!(place, Place::Is | Place::Will),
             Self::Trees => matches!(place, Place::Was | Place::Is),
             Self::Tenses => !matches!(place, Place::List | Place::Stores | Place::Journal),
             Self::Lists => matches!(place, Place::List | Place::Stores | Place::Journal),

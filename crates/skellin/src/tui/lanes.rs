@@ -9,7 +9,10 @@ use std::{
 
 use jiff::Timestamp;
 use skellin_engine::{Exception, JournalEntry, Outcome, Progress, RunReport, Work as Recorded};
-use skellin_plan::{Plan, Schedule, retention::Past};
+use skellin_plan::{
+    Plan, Schedule,
+    retention::{Past, Sentence},
+};
 use skellin_store::RunId;
 
 use super::{
@@ -88,6 +91,8 @@ pub(super) struct Lane {
     pub marks: Vec<Mark>,
     /// Labels of its snapshots, and whether they are pinned.
     kept: HashMap<RunId, (Vec<String>, bool)>,
+    /// Sentences that somebody is trying in place of those of the plan.
+    pub tried: Option<Vec<Sentence>>,
     /// The last outlook that was asked for.
     outlook: RefCell<Option<(Asked, Arc<Outlook>)>>,
     /// How many of its snapshots other stores hold, and the time of the newest there.
@@ -118,6 +123,7 @@ impl Lane {
             known: Known::Loading,
             marks: Vec::new(),
             kept: HashMap::new(),
+            tried: None,
             outlook: RefCell::default(),
             copies: BTreeMap::new(),
             stumbles: Vec::new(),
@@ -175,9 +181,37 @@ impl Lane {
         *self.outlook.borrow_mut() = None;
     }
 
-    /// What will be there at a moment to come, by what the plan says; nothing if it says nothing.
+    /// Takes that a snapshot was pinned, or is not any more.
+    pub fn take_pin(&mut self, run: RunId, is_pinned: bool) {
+        if self.marks.iter().any(|mark| mark.id == run) {
+            self.kept.entry(run).or_default().1 = is_pinned;
+            *self.outlook.borrow_mut() = None;
+        }
+    }
+
+    /// Whether a snapshot is pinned.
+    pub fn is_pinned(&self, run: RunId) -> bool {
+        self.kept.get(&run).is_some_and(|(_, is_pinned)| *is_pinned)
+    }
+
+    /// Tries other sentences than those of the plan, or ends that.
+    pub fn try_sentences(&mut self, tried: Option<Vec<Sentence>>) {
+        self.tried = tried;
+        *self.outlook.borrow_mut() = None;
+    }
+
+    /// The sentences by which its snapshots stay in its store: those that are being tried, else the
+    /// plan's.
+    pub fn sentences(&self) -> &[Sentence] {
+        let own = self.plan.as_ref().map_or(&[][..], |plan| plan.retained_at(&self.store));
+        self.tried.as_deref().unwrap_or(own)
+    }
+
+    /// What will be there at a moment to come, by its sentences; nothing if there are none.
     pub fn outlook(&self, now: i64, at: i64) -> Option<Arc<Outlook>> {
-        let plan = self.plan.as_ref().filter(|plan| !plan.retained_at(&self.store).is_empty())?;
+        if self.plan.is_none() || self.sentences().is_empty() {
+            return None;
+        }
         let read = self.marks.iter().filter(|mark| mark.facts.is_some()).count();
         let key = (at, self.marks.len(), read);
         if let Some((of, known)) = &*self.outlook.borrow()
@@ -185,17 +219,21 @@ impl Lane {
         {
             return Some(Arc::clone(known));
         }
+        let found = Arc::new(self.outlook_by(self.sentences(), now, at));
+        *self.outlook.borrow_mut() = Some((key, Arc::clone(&found)));
+        Some(found)
+    }
+
+    /// As [`outlook`](Self::outlook), by other sentences.
+    pub fn outlook_by(&self, sentences: &[Sentence], now: i64, at: i64) -> Outlook {
         let today = self.marks.iter().map(|mark| {
             let (labels, is_pinned) = self.kept.get(&mark.id).cloned().unwrap_or_default();
             let is_whole = mark.facts.is_none_or(|facts| facts.exceptions == 0);
             Past { time: mark.time, is_whole, is_pinned, labels }
         });
         let coming = self.coming(now, at + 1);
-        let sentences = plan.retained_at(&self.store);
-        let found = outlook(today.collect(), &coming, &plan.labels, sentences, (at, &self.zone()));
-        let found = Arc::new(found);
-        *self.outlook.borrow_mut() = Some((key, Arc::clone(&found)));
-        Some(found)
+        let labels = self.plan.as_ref().map_or(&[][..], |plan| &plan.labels);
+        outlook(today.collect(), &coming, labels, sentences, (at, &self.zone()))
     }
 
     /// Takes what the journal knows of this plan's runs, newest first.

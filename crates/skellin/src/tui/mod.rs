@@ -10,6 +10,7 @@ mod draw;
 #[cfg(test)]
 mod draw_world;
 mod drawn;
+mod filling;
 mod health;
 mod hits;
 mod keys;

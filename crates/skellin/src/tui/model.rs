@@ -10,6 +10,7 @@ use skellin_store::RunId;
 use super::{
     arrange::Arrangement,
     counting::{Counting, Map},
+    filling::Filling,
     hits::Hits,
     keys,
     lanes::{Known, Lane, Mark, Work},
@@ -135,6 +136,8 @@ pub(super) struct Model {
     pub starter: Option<Starter>,
     /// By what somebody can be told.
     pub channels: Vec<String>,
+    /// What is known of stores to come.
+    pub(super) filling: Filling,
     pub now: i64,
     /// The plan whose file was changed last, what its text was, and what it became.
     pub undo: Option<(String, String, String)>,
@@ -189,6 +192,7 @@ impl Model {
             findings: None,
             starter: None,
             channels: Vec::new(),
+            filling: Filling::default(),
             now,
             undo: None,
             wanted_lane: None,
@@ -221,6 +225,9 @@ impl Model {
         self.store_names = configuration.stores.fine.keys().cloned().collect();
         let keyless = configuration.stores.fine.values().filter(|store| store.passphrase.is_none());
         self.keyless_stores = keyless.map(|store| store.name.clone()).collect();
+        let prices = configuration.stores.fine.values();
+        self.filling.prices =
+            prices.map(|store| (store.name.clone(), store.prices.clone())).collect();
         self.channels = configuration.channels.fine.keys().cloned().collect();
         self.store_mistakes = configuration.stores.problems.len();
         let mistaken = configuration.plans.iter().filter(|file| file.plan.is_none());
@@ -233,6 +240,7 @@ impl Model {
                 Some(kept) => {
                     let mut lane = before.swap_remove(kept);
                     lane.plan = Some(plan.clone());
+                    lane.try_sentences(None);
                     lane
                 }
                 None => Lane::new(plan.name.clone(), plan.store.clone(), None, Some(plan.clone())),
@@ -254,6 +262,7 @@ impl Model {
 
     /// Asks for everything anew.
     pub fn look_again(&mut self) {
+        self.filling.forget();
         self.list_stores(true);
         self.ask(Request::Journal);
         self.ask(Request::Stores);

@@ -1,17 +1,24 @@
 //! What of a plan's snapshots will be there on a day to come.
 
 use jiff::{Timestamp, tz::TimeZone};
-use skellin_plan::retention::{Past, Room, Sentence, decide};
+use skellin_plan::retention::{Decision, Past, Room, Sentence, decide};
 
 /// A snapshot of today, or one to come.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Future {
     /// In milliseconds since 1970.
     pub time: i64,
     /// Whether its run has yet to be.
     pub is_coming: bool,
+    /// What has become of it then; numbers of others are those of the outlook.
+    pub decision: Decision,
+}
+
+impl Future {
     /// Whether it is there then.
-    pub stays: bool,
+    pub fn stays(&self) -> bool {
+        self.decision.stays()
+    }
 }
 
 /// All of them, and how many.
@@ -24,12 +31,12 @@ impl Outlook {
     /// Of those of today, or to come: how many stay, and how many there are.
     pub fn count(&self, coming: bool) -> (usize, usize) {
         let of = self.snapshots.iter().filter(|one| one.is_coming == coming);
-        (of.clone().filter(|one| one.stays).count(), of.count())
+        (of.clone().filter(|one| one.stays()).count(), of.count())
     }
 
     /// The oldest that is there then.
     pub fn oldest(&self) -> Option<i64> {
-        self.snapshots.iter().find(|one| one.stays).map(|one| one.time)
+        self.snapshots.iter().find(|one| one.stays()).map(|one| one.time)
     }
 }
 
@@ -56,7 +63,7 @@ pub(super) fn outlook(
     let snapshots = past.iter().zip(decided).enumerate().map(|(at, (past, decision))| Future {
         time: past.time,
         is_coming: at >= known,
-        stays: decision.stays(),
+        decision,
     });
     Outlook { snapshots: snapshots.collect() }
 }

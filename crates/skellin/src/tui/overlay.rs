@@ -66,6 +66,16 @@ impl App {
                 self.model.wanted_lane = Some(plan);
             }
             Answer::PlanFor(store) => self.open(PlanPanel::open(&self.model, Some(&store))),
+            Answer::Try(sentences) => {
+                self.panel = Some(panel);
+                if let Some(lane) = self.model.lanes.get_mut(self.model.lane) {
+                    lane.try_sentences(Some(sentences));
+                }
+            }
+            Answer::Day(time) => {
+                self.panel = Some(panel);
+                self.model.put_cursor(Cursor::Will(time));
+            }
             Answer::Refresh => {
                 self.panel = Some(panel);
                 self.model.ask(Request::Configuration);

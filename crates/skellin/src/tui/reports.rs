@@ -26,7 +26,10 @@ impl App {
 
     fn take(&mut self, report: Report) -> Step {
         match report {
-            Report::Listed { store, groups } => self.take_listing(&store, groups),
+            Report::Listed { store, groups } => {
+                self.take_listing(&store, groups);
+                self.model.look_into_opened();
+            }
             Report::Facts { store, facts } => {
                 for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
                     lane.take_facts(&facts);
@@ -95,7 +98,23 @@ impl App {
                 self.model.findings = Some(found);
                 self.model.starter = Some(starter);
             }
-            Report::Stores(stores) => self.model.stores = Some(stores),
+            Report::Foretold(fill) => self.model.filling.take_fill(*fill),
+            Report::Brought { plan, newest, bringers } => {
+                self.model.filling.take_brought(&plan, newest, bringers);
+            }
+            Report::Pinned { store, run, is_pinned, trouble } => {
+                if let Some(trouble) = trouble {
+                    self.fail(trouble);
+                } else {
+                    for lane in self.model.lanes.iter_mut().filter(|lane| lane.store == store) {
+                        lane.take_pin(run, is_pinned);
+                    }
+                }
+            }
+            Report::Stores(stores) => {
+                self.model.stores = Some(stores);
+                self.model.look_into_opened();
+            }
             Report::Configuration(Ok(configuration)) => self.model.configure(&configuration),
             Report::Configuration(Err(trouble)) => self.fail(trouble),
             Report::PlanChanged { plan, texts: Ok((was, became)) } => {

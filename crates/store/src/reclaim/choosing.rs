@@ -56,6 +56,13 @@ pub(super) struct Choice {
     pub is_limited: bool,
 }
 
+impl Choice {
+    /// Bytes of what is moved that somebody needs.
+    pub fn needed(&self) -> u64 {
+        self.moved.iter().map(Weighed::kept).sum()
+    }
+}
+
 /// How far a reclaim goes.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Limits {

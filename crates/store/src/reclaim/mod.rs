@@ -85,7 +85,11 @@ pub struct ReclaimReport {
     pub freed: u64,
     /// Containers of which what is needed was stored anew, or would be.
     pub moved: u64,
-    /// Bytes that were stored anew.
+    /// Bytes of those containers that somebody needs: less cannot be stored anew.
+    pub needed: u64,
+    /// Bytes of blocks that were read for that; a far place is asked for neighbouring ones together.
+    pub read: u64,
+    /// Bytes of containers that were stored anew.
     pub stored: u64,
     /// Containers that stay for now, since an open run uses them or something needs them still.
     pub spared: u64,
@@ -112,9 +116,9 @@ impl Store {
         let (_, choice, report) = self.look(reclaim, (&listed, &old, None), watch)?;
         let all = || choice.dead.iter().chain(&choice.moved);
         let freed = all().map(|one| one.size).sum();
-        let stored = choice.moved.iter().map(|one| one.size - one.waste()).sum();
+        let needed = choice.needed();
         let (deleted, moved) = (all().count() as u64, choice.moved.len() as u64);
-        Ok(ReclaimReport { deleted, freed, moved, stored, ..report })
+        Ok(ReclaimReport { deleted, freed, moved, needed, read: needed, stored: needed, ..report })
     }
 
     /// Gets back the room of what no listed snapshot needs. May be stopped at any moment, and is then
@@ -168,7 +172,8 @@ impl Store {
             self.containers.get(number).set_standing(Standing::Condemned);
         }
         let moved = self.store_anew(session, &choice, &marks, watch)?;
-        report.stored = moved.bytes;
+        (report.needed, report.read) = (choice.needed(), moved.read);
+        report.stored = session.stored_bytes();
         report.moved = (choice.moved.len() - moved.unreadable.len()) as u64;
         let is_unreadable =
             |id: &ContainerId| moved.unreadable.iter().any(|(other, _)| other == id);

@@ -26,8 +26,8 @@ const TOGETHER: usize = 512;
 /// What has been stored anew.
 #[derive(Debug, Default)]
 pub(super) struct Moved {
-    /// Bytes of contents that were stored anew.
-    pub bytes: u64,
+    /// Bytes of blocks that were read.
+    pub read: u64,
     /// Containers that could not be read, and stay therefore.
     pub unreadable: Vec<(ContainerId, String)>,
 }
@@ -45,12 +45,12 @@ pub(super) fn move_out(
     let mut writer = ContentWriter::new(session)?;
     let of_class = |class| chosen.iter().filter(move |one: &&Weighed| one.id.class == class);
     for one in of_class(Class::Data) {
-        let done = each_content(store, one, marks, watch, &mut |_, content| {
+        let read = &mut moved.read;
+        let done = each_content(store, one, (marks, read), watch, &mut |_, content| {
             writer.begin_file(());
             writer.chunk(content)?;
             writer.end_file()?;
             writer.take_done();
-            moved.bytes += content.len() as u64;
             Ok(())
         });
         keep_unreadable(store, one, done, &mut moved)?;
@@ -65,13 +65,13 @@ pub(super) fn move_out(
     session.writing.write_segment(&finished, SegmentDraft::default())?;
     let mut fresh = Fresh { store, needs: HashMap::new() };
     for one in of_class(Class::Tree) {
-        let done = each_content(store, one, marks, watch, &mut |fingerprint, stored| {
+        let read = &mut moved.read;
+        let done = each_content(store, one, (marks, read), watch, &mut |fingerprint, stored| {
             let body = split_page(stored).map(|(body, _)| body);
             let body =
                 body.ok_or_else(|| StoreError::damaged(one.id.to_string(), "a page is cut short"))?;
             let refs = fresh.refs(fingerprint)?;
             session.put_page(body, &refs)?;
-            moved.bytes += stored.len() as u64;
             Ok(())
         });
         keep_unreadable(store, one, done, &mut moved)?;
@@ -110,7 +110,7 @@ fn keep_unreadable(
 fn each_content(
     store: &Store,
     one: &Weighed,
-    marks: &Marks,
+    (marks, read): (&Marks, &mut u64),
     watch: &dyn ReclaimWatch,
     take: &mut dyn FnMut(&Fingerprint, &[u8]) -> Result<()>,
 ) -> Result<()> {
@@ -138,7 +138,10 @@ fn each_content(
             let at = location(&directory, container, row.block, row.chunk);
             let open = match block.take() {
                 Some((number, open)) if number == row.block => open,
-                _ => store.block(&at)?,
+                _ => {
+                    *read += u64::from(at.length);
+                    store.block(&at)?
+                }
             };
             let damaged = |why: &str| StoreError::damaged(one.id.to_string(), why);
             let content =

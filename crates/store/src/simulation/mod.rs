@@ -4,6 +4,7 @@
 //! every run that has ended well must be listed. A seed decides everything.
 
 mod actors;
+mod directed;
 mod oracle;
 mod turns;
 
@@ -210,9 +211,13 @@ fn simulate() {
     let (count, from) = (number("SKELLIN_SCHEDULES", 100_000), number("SKELLIN_SEED", 0));
     if std::env::var_os("SKELLIN_MISTAKES").is_some() {
         let mut missed = Vec::new();
-        for mistake in ALL {
+        let only = std::env::var("SKELLIN_MISTAKE").ok();
+        let wanted =
+            |mistake: &Mistake| only.as_ref().is_none_or(|only| *only == format!("{mistake:?}"));
+        for mistake in ALL.into_iter().filter(wanted) {
             MADE.store(mistake as u8, std::sync::atomic::Ordering::Relaxed);
-            match campaign(from..from + count) {
+            let directed = || directed::pairs(1).and_then(|_| directed::triples(3));
+            match campaign(from..from + count).and_then(|_| directed()) {
                 Err(why) => println!("{mistake:?}: noticed, {why}"),
                 Ok(_) => missed.push(mistake),
             }
@@ -232,4 +237,7 @@ fn simulate() {
         working.into_iter().map(|worker| worker.join().expect("ends")).sum()
     });
     println!("{count} schedules from seed {from}, {steps} operations: nothing lost");
+    let (pairs, triples) = (directed::pairs(1), directed::triples(3));
+    let directed = pairs.expect("all is well") + triples.expect("all is well");
+    println!("{directed} directed schedules: nothing lost");
 }

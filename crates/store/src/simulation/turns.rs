@@ -66,6 +66,8 @@ enum Write {
 struct State {
     actors: Vec<Actor>,
     random: u64,
+    /// Who goes on for how many operations, the next last; nothing else is decided by chance then.
+    script: Option<Vec<(usize, u64)>>,
     step: u64,
     late: BTreeMap<(u64, u64), Write>,
     oracle: Oracle,
@@ -87,6 +89,7 @@ impl Turns {
         let state = State {
             actors: (0..actors).map(|_| fresh()).collect(),
             random,
+            script: None,
             step: 0,
             late: BTreeMap::new(),
             oracle: Oracle::new(&memory),
@@ -96,6 +99,14 @@ impl Turns {
         };
         let goes = (0..actors).map(|_| Condvar::new()).collect();
         Self { memory, state: Mutex::new(state), goes }
+    }
+
+    /// Turns that follow a script, without anything going wrong: who goes on for how many operations;
+    /// those who are left at its end finish one after the other.
+    pub fn directed(memory: MemoryPlace, actors: usize, script: &[(usize, u64)]) -> Self {
+        let turns = Self::new(memory, actors, 0);
+        turns.state().script = Some(script.iter().rev().copied().collect());
+        turns
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -133,6 +144,13 @@ impl Turns {
             return;
         }
         state.step += 1;
+        if let Some(script) = &mut state.script {
+            let chosen = directed(script, &able);
+            let one = &mut state.actors[chosen];
+            one.fate = if state.step > MOST { Fate::Killed } else { Fate::Fine };
+            one.doing = Doing::Goes;
+            return self.goes[chosen].notify_one();
+        }
         self.land(state, state.step);
         let chosen = able[(next(&mut state.random) % able.len() as u64) as usize];
         let (step, luck) = (state.step, next(&mut state.random));
@@ -200,6 +218,7 @@ impl Turns {
                 let done = self.apply(&mut state, &write);
                 let luck = next(&mut state.random);
                 if let (Ok(()), Write::Create(..)) = (&done, &write)
+                    && state.script.is_none()
                     && luck.is_multiple_of(TWICE)
                 {
                     let key = (state.step + 1 + (luck >> 32) % LONG, luck);
@@ -256,6 +275,18 @@ impl Turns {
             None => oracle.look((ended, expiring)).map(|()| *step),
         }
     }
+}
+
+/// Who is next by a script, of those who can go on.
+fn directed(script: &mut Vec<(usize, u64)>, able: &[usize]) -> usize {
+    while let Some((actor, left)) = script.last_mut() {
+        if *left > 0 && able.contains(actor) {
+            *left -= 1;
+            return *actor;
+        }
+        script.pop();
+    }
+    able[0]
 }
 
 /// The place as one actor sees it.

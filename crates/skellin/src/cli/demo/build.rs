@@ -74,7 +74,7 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
-            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\nretain  = [\"everything for 3 days\", \"one a day for 2 weeks\", \"one a week for 10 weeks\", \"at least 4\"]\n{}\n[schedule]\nrun = \"daily at 21:40\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
+            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\nretain  = [\"everything for 3 days\", \"one a day for 2 weeks\", \"one a week for 10 weeks\", \"at least 4\"]\n{}\n[schedule]\nrun = \"daily at 21:40\"\nwindow = \"21:00-06:00\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
             ridge.readings().display(),
             ridge.card().display(),
             copies("pier"),

@@ -76,7 +76,7 @@ impl Servers {
         let passphrase = passphrase(world);
         Ok(format!(
             "\n[pier]\nplace = \"{PIER}{port}/srv/skellin\"\npassword = {{ file = \"{password}\" }}\nknown-hosts = \"{known}\"\n{passphrase}\n\
-             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{OFFSHORE}{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}",
+             [offshore]\nplace = \"s3://fennick-ridge/hut\"\nendpoint = \"{OFFSHORE}{}\"\nregion = \"north-1\"\ncredentials = {{ file = \"{credentials}\" }}\n{passphrase}{PRICES}",
             self.offshore.address().port(),
             port = self.pier.address().port(),
             password = password.display(),
@@ -90,6 +90,12 @@ impl Servers {
 const MAST: &str = "address = \"127.0.0.1\"\nport = ";
 const PIER: &str = "sftp://keeper@127.0.0.1:";
 const OFFSHORE: &str = "http://127.0.0.1:";
+
+/// What the object storage costs as it is, and by another class.
+const PRICES: &str = "price = [
+  { name = \"standard\", currency = \"EUR\", gib-month = [[100, 0.021], [1000, 0.019]], fetch-gib = 0.01, put-1000 = 0.005 },
+  { name = \"cold\", currency = \"EUR\", gib-month = 0.004, fetch-gib = 0.09, put-1000 = 0.05 },
+]\n";
 
 pub(super) fn passphrase(world: &Path) -> String {
     format!("passphrase = {{ file = \"{}\" }}\n", world.join("oak.key").display())

@@ -89,7 +89,7 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
             ("Tree", &[Where::Trees]),
             ("Was", &[Where::Was]),
             ("Is", &[Where::Is]),
-            ("Stores, Journal, Proof", &[Where::Lists, Where::Stores, Where::Journal]),
+            ("Will", &[Where::Will, Where::Ahead]),
         ],
     )
 }
@@ -97,7 +97,10 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
 /// The keys that mean the same everywhere, and what stands on the ribbon.
 fn marks_help(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
-    let mut lines = keys_of(app, &[("Everywhere", &[keys::Where::Everywhere])]);
+    use keys::Where;
+    let lists: &[Where] = &[Where::Lists, Where::Stores, Where::Journal];
+    let mut lines =
+        keys_of(app, &[("Everywhere", &[Where::Everywhere]), ("Stores, Journal, Proof", lists)]);
     lines.push(Line::from(""));
     lines.push(Line::styled("Ribbon symbols", theme.strong()));
     for (mark, says, style) in [
@@ -109,6 +112,7 @@ fn marks_help(app: &Model) -> Vec<Line<'static>> {
         ("◇┄", "missed run, and the gap it left", theme.wrong()),
         ("┃", "now", theme.is()),
         ("○", "scheduled run", theme.will()),
+        ("◌", "will have expired by the day at the cursor", theme.quiet()),
         ("▨", "scheduled run that will exceed its window", theme.wrong()),
         ("◆━", "selected path: new version, unchanged", theme.was()),
     ] {

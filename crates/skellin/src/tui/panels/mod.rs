@@ -2,6 +2,7 @@
 
 mod closing;
 mod entry;
+mod fates;
 mod finder;
 mod guide;
 mod help;
@@ -17,6 +18,7 @@ mod popup;
 mod problems;
 mod reach;
 mod restore;
+mod retain;
 mod rule;
 mod store;
 mod text_field;
@@ -24,6 +26,7 @@ mod unlock;
 
 pub(super) use closing::ClosingPanel;
 pub(super) use entry::EntryPanel;
+pub(super) use fates::FatesPanel;
 pub(super) use finder::FinderPanel;
 pub(super) use help::HelpPanel;
 pub(super) use holds::HoldsPanel;
@@ -36,6 +39,7 @@ pub(super) use plan::PlanPanel;
 pub(super) use problems::ProblemsPanel;
 pub(super) use reach::ReachPanel;
 pub(super) use restore::RestorePanel;
+pub(super) use retain::RetainPanel;
 pub(super) use rule::RulePanel;
 pub(super) use store::StorePanel;
 pub(super) use unlock::UnlockPanel;

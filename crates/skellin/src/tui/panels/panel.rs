@@ -7,6 +7,7 @@ use ratatui::{
     layout::Rect,
 };
 use skellin_engine::{Cancel, Passphrase};
+use skellin_plan::retention::Sentence;
 
 use crate::tui::{
     drawn::Drawn,
@@ -140,6 +141,10 @@ pub(in crate::tui) enum Answer {
     PlanFor(String),
     /// Plans and stores have to be looked at again.
     Refresh,
+    /// Show what would stay by these sentences.
+    Try(Vec<Sentence>),
+    /// Put the cursor at a moment to come, below the panel.
+    Day(i64),
 }
 
 /// What became of a report.

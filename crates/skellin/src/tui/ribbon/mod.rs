@@ -3,6 +3,8 @@
 
 mod axis;
 
+use std::sync::Arc;
+
 use crate::tui::drawn::Drawn;
 use ratatui::{
     Frame,
@@ -16,7 +18,8 @@ use unicode_width::UnicodeWidthStr;
 use super::{
     hits::Target,
     lanes::{Known, Lane, Work},
-    model::{Cursor, Model},
+    model::{Cursor, Model, Screen},
+    outlook::Outlook,
     theme::Theme,
     window,
     worker::VersionRow,
@@ -25,6 +28,8 @@ use crate::words::{self, fit, fit_name};
 
 /// Columns between the left edge and the lanes' cells, beside the names.
 const MARGIN: usize = 3;
+/// Of lanes with more snapshots than these what will have expired is drawn only where they are chosen.
+const FEW: usize = 500;
 
 /// How a frame lays the ribbon out.
 struct Sheet {
@@ -133,6 +138,10 @@ struct Cell {
     /// Nothing ran here, and something should have.
     gap: bool,
     coming: usize,
+    /// Snapshots that will have expired by the day at the cursor, and of the runs to come those whose
+    /// snapshots will.
+    expired: usize,
+    passing: usize,
     /// One of those to come will not fit its window.
     tight: bool,
     /// The snapshot that is shown is here.
@@ -146,9 +155,12 @@ fn cells(app: &Model, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
     let end = sheet.start.saturating_add(sheet.span);
     let first = lane.marks.partition_point(|mark| mark.time < sheet.start);
     let beyond = lane.marks.partition_point(|mark| mark.time < end);
-    for mark in &lane.marks[first..beyond] {
+    let fates = fates(app, lane, current);
+    let expires = |at: usize| fates.as_ref().is_some_and(|fates| !fates.snapshots[at].stays());
+    for (at, mark) in lane.marks.iter().enumerate().take(beyond).skip(first) {
         if let Some(column) = sheet.column(mark.time) {
             cells[column].snapshots += 1;
+            cells[column].expired += usize::from(expires(at));
             cells[column].exceptions |= mark.facts.is_some_and(|facts| facts.exceptions > 0);
         }
     }
@@ -168,9 +180,12 @@ fn cells(app: &Model, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
             cells[start..until].iter_mut().for_each(|cell| cell.gap = true);
         }
     }
-    for moment in lane.coming(app.now, end) {
+    for (at, moment) in lane.coming(app.now, end).into_iter().enumerate() {
         if let Some(column) = sheet.column(moment) {
+            let number = lane.marks.len() + at;
+            let is_told = fates.as_ref().is_some_and(|fates| number < fates.snapshots.len());
             cells[column].coming += 1;
+            cells[column].passing += usize::from(is_told && expires(number));
             cells[column].tight |= !lane.fits(moment);
         }
     }
@@ -186,6 +201,14 @@ fn cells(app: &Model, lane: &Lane, current: bool, sheet: &Sheet) -> Vec<Cell> {
         cells[column].shown = true;
     }
     cells
+}
+
+/// What will have become of a lane's snapshots by the day at the cursor, where that is to come. Where
+/// thousands of snapshots stand on other lanes that is left to their own Will.
+fn fates(app: &Model, lane: &Lane, current: bool) -> Option<Arc<Outlook>> {
+    let Cursor::Will(at) = app.cursor else { return None };
+    let is_seen = app.screen == Screen::Ribbon && (current || lane.marks.len() <= FEW);
+    if is_seen { lane.outlook(app.now, at) } else { None }
 }
 
 /// Columns a merged mark needs, so that the largest number on the screen fits.
@@ -258,11 +281,19 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
             missed: sum.missed | cell.missed,
             gap: sum.gap | cell.gap,
             coming: sum.coming + cell.coming,
+            expired: sum.expired + cell.expired,
+            passing: sum.passing + cell.passing,
             tight: sum.tight | cell.tight,
             shown: sum.shown | cell.shown,
             cursor: sum.cursor | cell.cursor,
             now: sum.now | cell.now,
         });
+        let is_gone = sum.snapshots > 0 && sum.expired >= sum.snapshots;
+        // A number says how many will be there.
+        let sum = match is_gone {
+            true => sum,
+            false => Cell { snapshots: sum.snapshots - sum.expired, ..sum },
+        };
         let trouble = sum.failed || sum.interrupted || sum.exceptions;
         let (text, style) = match sum {
             Cell { snapshots: 0, failed: true, .. } => ("✕".to_owned(), theme.wrong()),
@@ -270,11 +301,15 @@ fn marks(theme: Theme, cells: &[Cell], width: usize) -> Vec<Span<'static>> {
             Cell { snapshots: 0, missed: true, .. } => ("◇".to_owned(), theme.wrong()),
             Cell { snapshots: 0, now: true, .. } => ("┃".to_owned(), theme.is()),
             Cell { snapshots: 0, coming: 1.., tight: true, .. } => ("▨".to_owned(), theme.wrong()),
+            Cell { snapshots: 0, coming: 1.., .. } if sum.passing == sum.coming => {
+                ("◌".to_owned(), theme.quiet())
+            }
             Cell { snapshots: 0, coming: 1.., .. } => ("○".to_owned(), theme.will()),
             // The moment lies between snapshots; the one it shows stands further left.
             Cell { snapshots: 0, cursor: true, .. } => ("│".to_owned(), theme.strong()),
             Cell { snapshots: 0, gap: true, .. } => ("┄".repeat(group.len()), theme.wrong()),
             Cell { snapshots: 0, .. } => (String::new(), Style::new()),
+            _ if is_gone => ("◌".to_owned(), theme.quiet()),
             Cell { snapshots: 1, exceptions: true, .. } => ("▲".to_owned(), theme.wrong()),
             Cell { snapshots: 1, .. } if !trouble => ("●".to_owned(), theme.was()),
             Cell { snapshots: 1, failed: true, .. } => ("✕".to_owned(), theme.wrong()),

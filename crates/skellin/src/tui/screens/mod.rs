@@ -1,6 +1,5 @@
 //! What fills the screen below the ribbon: a module a screen.
 
-mod days;
 mod first;
 mod is;
 mod journal;
@@ -21,6 +20,7 @@ use ratatui::{Frame, layout::Rect};
 use super::model::{Cursor, Model, Screen};
 pub(super) use length::{list_length, listed_path};
 pub(super) use was::about_path;
+pub(super) use will::year;
 
 /// Draws it.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect) {
@@ -34,7 +34,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: 
         Screen::Ribbon => match app.cursor {
             Cursor::Was(_) => was::draw(frame, app, drawn, area),
             Cursor::Is => is::draw(frame, app, drawn, area),
-            Cursor::Will(_) => will::draw(frame, app, area),
+            Cursor::Will(_) => will::draw(frame, app, drawn, area),
         },
     }
 }

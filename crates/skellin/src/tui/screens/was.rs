@@ -45,6 +45,9 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
     }
     parts.push(format!("{} ago", words::age(app.now - mark.time)));
     parts.push(format!("{} of {}", number + 1, lane.marks.len()));
+    if lane.is_pinned(mark.id) {
+        parts.push("pinned".to_owned());
+    }
     if let Some(facts) = mark.facts {
         if facts.dated != mark.time {
             parts.push(format!("▲ dated {} (wrong clock)", words::moment(facts.dated)));

@@ -143,6 +143,7 @@ fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: 
                 files: snapshot.files,
                 bytes: snapshot.bytes,
                 new_bytes: snapshot.new_bytes,
+                stored_bytes: snapshot.stored_bytes,
                 exceptions: snapshot.exceptions,
             };
             let is_pinned = pins.contains(id);
@@ -159,4 +160,17 @@ fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: 
             return;
         }
     }
+}
+
+/// Pins a snapshot in every open store that has it, or takes its pin away.
+pub(super) fn pin(shared: &Shared, store: String, run: RunId, is_pinned: bool) {
+    let opened: Vec<Arc<Open>> = locked(&shared.stores).values().cloned().collect();
+    let having = opened.iter().filter(|open| locked(&open.listed).contains_key(&run));
+    let done = having.map(|open| match is_pinned {
+        true => open.store.pin(run, &shared.machine),
+        false => open.store.unpin(run),
+    });
+    let trouble = done.filter_map(Result::err).next();
+    let trouble = trouble.map(|error| Trouble::from(EngineError::from(error)));
+    shared.tell(Report::Pinned { store, run, is_pinned, trouble });
 }

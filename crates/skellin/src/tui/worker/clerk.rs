@@ -109,6 +109,17 @@ pub(super) fn add_rule(shared: &Shared, plan: String, rule: &str) {
     shared.tell(Report::PlanChanged { plan, texts: texts.map_err(Into::into) });
 }
 
+/// Puts other sentences into a plan's `retain`.
+pub(super) fn retain(shared: &Shared, plan: String, sentences: &[(Option<usize>, String)]) {
+    let texts = ready(shared, &plan).and_then(|(file, ready)| {
+        let became = skellin_plan::with_sentences(&ready.text, sentences);
+        let became = became.map_err(|problem| not_writable(&file, problem))?;
+        replace_plan_text(&file, &ready.text, &became)?;
+        Ok((ready.text, became))
+    });
+    shared.tell(Report::PlanChanged { plan, texts: texts.map_err(Into::into) });
+}
+
 /// Gives a plan's file the text it had, if it still is what it became.
 pub(super) fn take_back(shared: &Shared, plan: String, was: String, became: String) {
     let texts = ready(shared, &plan).and_then(|(file, _)| {
@@ -139,10 +150,11 @@ fn ready(shared: &Shared, name: &str) -> Result<(PathBuf, Plan), EngineError> {
 
 /// A plan's text with one more rule.
 fn added(file: &Path, plan: &Plan, rule: &str) -> Result<String, EngineError> {
-    skellin_plan::with_rule(&plan.text, rule).map_err(|problem| {
-        let advice = Advice::EditByHand(file.to_path_buf());
-        Refusal::NotWritable { problem, advice }.into()
-    })
+    skellin_plan::with_rule(&plan.text, rule).map_err(|problem| not_writable(file, problem))
+}
+
+fn not_writable(file: &Path, problem: String) -> EngineError {
+    Refusal::NotWritable { problem, advice: Advice::EditByHand(file.to_path_buf()) }.into()
 }
 
 /// How much is included without and with a rule.

@@ -4,6 +4,7 @@
 mod browse;
 mod catalogue;
 mod clerk;
+mod foretell;
 mod jobs;
 mod maker;
 mod report;
@@ -24,6 +25,9 @@ use skellin_engine::{
 use skellin_plan::PlanDraft;
 use skellin_store::{RunId, Store};
 
+#[cfg(test)]
+pub(crate) use foretell::foretold;
+pub(crate) use foretell::{Fill, FillAsked};
 pub(crate) use report::{
     Details, DraftState, Facts, Group, JobEnd, Local, Looked, PassphrasesNow, Report, Restored,
     StoreRow, Tile, Trouble, VersionRow,
@@ -120,6 +124,14 @@ pub(crate) enum Request {
     Weigh { draft: Box<PlanDraft>, variants: Vec<Written>, cancel: Cancel },
     /// Add a rule to a plan's file.
     AddRule { plan: String, rule: String },
+    /// Put other sentences into a plan's `retain`, each with its number among those before.
+    Retain { plan: String, sentences: Vec<(Option<usize>, String)> },
+    /// Pin a snapshot in all stores that have it, or take its pin away.
+    Pin { store: String, run: RunId, is_pinned: bool },
+    /// How a store will fill.
+    Foretell(Box<FillAsked>),
+    /// What brought new bytes in these snapshots, oldest first. Only what is asked last counts.
+    Bring { plan: String, store: String, snapshots: Vec<RunId> },
     /// Give a plan's file the text it had, if it still is what it became.
     TakeBack { plan: String, was: String, became: String },
     /// Why a plan includes a path, or excludes it.
@@ -174,6 +186,7 @@ struct NewestOnly {
     map: Turns,
     arrangement: Turns,
     explanation: Turns,
+    bringers: Turns,
     examination: Turns,
 }
 
@@ -361,6 +374,21 @@ impl Queues {
             }
             Request::AddRule { plan, rule } => {
                 queued(&self.papers, Box::new(move |it| clerk::add_rule(it, plan, &rule)));
+            }
+            Request::Retain { plan, sentences } => {
+                queued(&self.papers, Box::new(move |it| clerk::retain(it, plan, &sentences)));
+            }
+            Request::Pin { store, run, is_pinned } => {
+                apart(Box::new(move |it| catalogue::pin(it, store, run, is_pinned)));
+            }
+            Request::Foretell(asked) => {
+                queued(&self.sources, Box::new(move |it| foretell::fill(it, &asked)));
+            }
+            Request::Bring { plan, store, snapshots } => {
+                let over = turns.bringers.next();
+                let task =
+                    move |it: &Shared| foretell::brought(it, plan, &store, &snapshots, &over);
+                queued(&self.studies, Box::new(task));
             }
             Request::TakeBack { plan, was, became } => {
                 let task = move |it: &Shared| clerk::take_back(it, plan, was, became);

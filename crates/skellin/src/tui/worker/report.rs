@@ -4,12 +4,13 @@ use std::path::PathBuf;
 
 use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, timers::Starter,
+    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, history::Bringer,
+    timers::Starter,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
-use super::Written;
+use super::{Written, foretell::Fill};
 use crate::tui::{arrange::Arrangement, rows::Batch};
 
 /// The passphrases of a store after something was done with them.
@@ -71,6 +72,12 @@ pub(crate) enum Report {
     Explained { path: Vec<u8>, reasons: Result<Vec<String>, Trouble> },
     /// How much is included without and with a rule.
     Effect { rule: String, amounts: Result<(Amounts, Amounts), Trouble> },
+    /// How a store will fill.
+    Foretold(Box<Fill>),
+    /// What brings new bytes to a plan, the largest first.
+    Brought { plan: String, newest: RunId, bringers: Result<Vec<Bringer>, Trouble> },
+    /// A snapshot was pinned, or not any more.
+    Pinned { store: String, run: RunId, is_pinned: bool, trouble: Option<Trouble> },
     /// How much a draft would include with some rules.
     Weighed { draft: Box<PlanDraft>, written: Written, amounts: Result<Amounts, Trouble> },
     /// A plan's file was changed: what its text was, and what it became.
@@ -193,6 +200,8 @@ pub(crate) struct Facts {
     pub files: u64,
     pub bytes: u64,
     pub new_bytes: u64,
+    /// Bytes its run wrote to the place.
+    pub stored_bytes: u64,
     pub exceptions: u64,
 }
 

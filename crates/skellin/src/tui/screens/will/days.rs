@@ -35,8 +35,9 @@ fn monday(day: Date) -> Date {
     day.checked_sub(i64::from(day.weekday().to_monday_zero_offset()).days()).unwrap_or(day)
 }
 
-/// Weeks from left to right up to a day, weekdays from top to bottom; above them months.
-pub(super) fn draw(
+/// Weeks from left to right, weekdays from top to bottom, above them months: up to a day, or from the
+/// first snapshot on where there has been no year of them yet.
+pub(in crate::tui) fn draw(
     app: &Model,
     outlook: &Outlook,
     until: i64,
@@ -47,9 +48,11 @@ pub(super) fn draw(
     let weeks = width.saturating_sub(LEFT + 2).min(WEEKS);
     let (last, today) = (date(until, zone), date(app.now, zone));
     let first = monday(last).checked_sub((weeks as i64 - 1).weeks()).unwrap_or(last);
+    let oldest = outlook.snapshots.first().map_or(today, |one| date(one.time, zone));
+    let first = first.max(monday(oldest.min(today)));
     let mut cells: BTreeMap<Date, Cell> = BTreeMap::new();
     for one in &outlook.snapshots {
-        let cell = match (one.stays, one.is_coming) {
+        let cell = match (one.stays(), one.is_coming) {
             (false, _) => Cell::Gone,
             (true, true) => Cell::Coming,
             (true, false) => Cell::Stays,

@@ -1,4 +1,4 @@
-//! Will: what the schedules hold, in words.
+//! What the plan says of the days to come: schedule, retention, and the runs themselves.
 
 use ratatui::{
     Frame,
@@ -6,18 +6,16 @@ use ratatui::{
     style::Style,
     text::{Line, Span},
 };
-
 use skellin_engine::timers::Starter;
-use skellin_plan::Plan;
-
+use skellin_plan::{Plan, nights};
 use unicode_width::UnicodeWidthStr as _;
 
 use super::{
+    super::parts::{fact, plain},
     days,
-    parts::{fact, plain},
 };
 use crate::{
-    tui::{lanes::Lane, model::Model, outlook::Outlook},
+    tui::{counting::State, lanes::Lane, model::Model, outlook::Outlook},
     words,
 };
 
@@ -25,11 +23,6 @@ use crate::{
 const AHEAD: i64 = 14 * 86_400_000;
 /// Lines that the coming runs have at least, where days are drawn too.
 const LEAST_COMING: usize = 6;
-
-pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
-    let Some(lane) = app.current_lane() else { return Vec::new() };
-    vec![lane.label(), words::moment(time), format!("in {}", words::age(time - app.now))]
-}
 
 /// The window of a plan, and whether its next run fits.
 fn window(app: &Model, lane: &Lane, plan: &Plan) -> Option<(String, bool)> {
@@ -42,9 +35,7 @@ fn window(app: &Model, lane: &Lane, plan: &Plan) -> Option<(String, bool)> {
     let next = lane.next(app.now)?;
     Some(match lane.fits(next) {
         true => (format!("{hours}; a run takes about {takes}: fits"), true),
-        false => {
-            (format!("▨ {hours}; a run takes about {takes}: the next one will exceed it"), false)
-        }
+        false => (format!("▨ {hours}; takes about {takes}: the next will exceed it"), false),
     })
 }
 
@@ -68,7 +59,7 @@ fn tells(plan: &Plan) -> String {
 
 /// The sentences of a plan for a lane's store, in lines of a width.
 fn retained(lane: &Lane, width: usize) -> Vec<String> {
-    let sentences = lane.plan.as_ref().map_or(&[][..], |plan| plan.retained_at(&lane.store));
+    let sentences = lane.sentences();
     let mut lines: Vec<String> = Vec::new();
     for sentence in sentences.iter().map(ToString::to_string) {
         match lines.last_mut() {
@@ -100,6 +91,40 @@ fn then(app: &Model, outlook: &Outlook, cursor: i64, width: usize) -> Line<'stat
         Span::styled(format!("  {day:<13}"), app.theme.will().patch(app.theme.strong())),
         Span::raw(words),
     ])
+}
+
+/// How long the first upload of a plan takes, as far as one can tell.
+fn first_upload(app: &Model, lane: &Lane) -> Option<String> {
+    let plan = lane.plan.as_ref().filter(|_| lane.marks.is_empty())?;
+    let counting = app.counting()?;
+    let total = counting.census.total();
+    let bytes = total.taken().bytes;
+    let size = match counting.state {
+        State::Going => format!("{} so far, counting …", words::bytes(bytes)),
+        State::Failed(_) => return None,
+        State::Done => words::bytes(bytes),
+    };
+    let Some((speed, runs)) = app.line_speed(&lane.store) else {
+        return Some(format!("{size}; no run to {} has been timed yet", lane.store));
+    };
+    let takes = jiff::SignedDuration::try_from_secs_f64(bytes as f64 / speed).ok()?;
+    let line = format!(
+        "{size} at {}/s ({}): about {}",
+        words::bytes(speed as u64),
+        words::counted(runs as u64, "run", "runs"),
+        words::span(i64::try_from(takes.as_millis()).unwrap_or(i64::MAX)),
+    );
+    let from = jiff::Timestamp::from_millisecond(lane.next(app.now).unwrap_or(app.now)).ok()?;
+    let window = plan.starting.window.as_ref();
+    Some(match (window, nights(takes, window, from, &lane.zone())) {
+        (None, _) => line,
+        (Some(_), Some(told)) => format!(
+            "{line}, {} of its window, done {}",
+            words::counted(told.nights as u64, "night", "nights"),
+            words::moment(told.done.as_millisecond())
+        ),
+        (Some(_), None) => format!("{line}: years of its window"),
+    })
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
@@ -140,6 +165,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         if !fits {
             lines.push(Line::from(format!("{:<15}→ start it earlier, or widen the window", "")));
         }
+    }
+    if let Some(upload) = first_upload(app, lane) {
+        lines.push(fact(app, "First upload", upload));
     }
     if let Some(plan) = &lane.plan {
         lines.push(fact(app, "Notifies", tells(plan)));
@@ -197,13 +225,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &Model, area: Rect) {
         let here =
             *time == cursor && Some(*name) == app.current_lane().map(|lane| lane.name.as_str());
         let style = if here { theme.will().patch(theme.strong()) } else { Style::new() };
-        let fits =
-            app.lanes.iter().find(|lane| lane.name == *name).is_none_or(|lane| lane.fits(*time));
+        let lane = app.lanes.iter().find(|lane| lane.name == *name);
+        let fits = lane.is_none_or(|lane| lane.fits(*time));
+        let takes = lane.and_then(Lane::takes);
+        let takes =
+            takes.map_or(String::new(), |takes| format!(", takes about {}", words::span(takes)));
         let (mark, tone) = if fits { ("○", theme.will()) } else { ("▨", theme.wrong()) };
         lines.push(Line::from(vec![
             Span::styled(format!("{}{mark} ", if here { "▌ " } else { "  " }), tone),
             Span::styled(
-                format!("{}   {name:<20} in {}", words::moment(*time), words::age(time - app.now)),
+                format!(
+                    "{}   {name:<14} in {}{takes}",
+                    words::moment(*time),
+                    words::age(time - app.now)
+                ),
                 style,
             ),
         ]));
