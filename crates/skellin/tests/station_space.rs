@@ -141,11 +141,12 @@ fn what_expires_comes_back_as_space_and_all_that_stays_restores() {
                 None => std::thread::sleep(Duration::from_millis(1)),
             }
         };
-        killed += u32::from(status.signal() == Some(9));
         if status.success() {
             break;
         }
-        assert!(step < 400, "no reclaim comes to its end: {status}");
+        killed += 1;
+        let is_killed = status.signal() == Some(9);
+        assert!(is_killed && step < 400, "no reclaim comes to its end: {status}");
     }
     assert!(killed > 3, "killed {killed} times");
     station.done(&["reclaim", "oak"]);
@@ -197,5 +198,5 @@ fn the_stations_history_bears_out_what_is_foretold() {
         }
     }
     let share = within as f64 / all as f64;
-    assert!((0.65..=0.95).contains(&share), "{within} of {all} lie within: {share:.2}");
+    assert!((0.65..=0.97).contains(&share), "{within} of {all} lie within: {share:.2}");
 }

@@ -18,6 +18,9 @@ use crate::{
 const MERGED: usize = 4;
 /// Containers are of about one size within this factor.
 const ALIKE: u64 = 4;
+/// What is needed of a container is known by the number of contents, not by their bytes: so much more, in
+/// percent, it may waste than that tells.
+const UNSURE: u128 = 50;
 /// The smallest size that is told apart, in bytes.
 const LEAST: u64 = 4 << 10;
 
@@ -102,7 +105,8 @@ pub(super) fn choose(
     let mut waste: u64 = kept.iter().map(Weighed::waste).sum();
     let mut left = Vec::new();
     for one in kept {
-        let is_much = u128::from(waste) * 100 > u128::from(bytes) * u128::from(limits.waste);
+        let is_much =
+            u128::from(waste) * (100 + UNSURE) > u128::from(bytes) * u128::from(limits.waste);
         let fits = moved.saturating_add(one.kept()) <= limits.moved;
         choice.is_limited |= is_much && !fits;
         if is_much && fits && one.waste() > 0 {

@@ -12,6 +12,7 @@ use crate::{
         ids::{Class, ContainerId, Fingerprint},
     },
     index::SegmentDraft,
+    records::needed::is_list,
     store::Store,
     tree::{
         Body, ChunkRef, Gathered, Item, Needs, PageRef, PageSink as _, Recipe, Refs, Spot,
@@ -70,7 +71,10 @@ pub(super) fn move_out(
             let body = split_page(stored).map(|(body, _)| body);
             let body =
                 body.ok_or_else(|| StoreError::damaged(one.id.to_string(), "a page is cut short"))?;
-            let refs = fresh.refs(fingerprint)?;
+            let refs = match is_list(body) {
+                true => Refs::default(),
+                false => fresh.refs(fingerprint)?,
+            };
             session.put_page(body, &refs)?;
             Ok(())
         });

@@ -106,6 +106,30 @@ fn a_reclaimed_store_is_as_small_as_a_new_one_with_the_same_snapshots() {
 }
 
 #[test]
+fn lists_of_containers_move_with_the_pages_they_lie_among() {
+    let (_, place) = memory();
+    let name = |night: u64| -> &'static str { Box::leak(format!("night-{night:03}").into()) };
+    let files = |night: u64| -> Files {
+        let kept = night.saturating_sub(40)..=night;
+        kept.map(|night| (name(night), noise(night, 3_000))).collect()
+    };
+    // Each snapshot needs something of forty runs, so that its list has pages.
+    let made: Vec<(Snapshot, Files)> =
+        (0..60).map(|night| (run(&place, night as i64, &files(night)), files(night))).collect();
+    let kept = &made[50..];
+    let lists = |one: &(Snapshot, Files)| Store::pages_of_needed(&one.0.needed).count();
+    assert!(kept.iter().all(|one| lists(one) > 0), "they have pages");
+    let gone: Vec<RunId> = made[..50].iter().map(|(one, _)| one.run).collect();
+    open(&place).expire(&gone, "hut").expect("expires");
+    let report = reclaim(&place).expect("reclaims");
+    assert!(report.moved > 20 && report.unreadable.is_empty(), "{report:?}");
+    assert_eq!(reclaim(&place).expect("reclaims").moved, 0);
+    assert_whole(&place, kept);
+    let next = run(&place, 99, &files(60));
+    assert_whole(&place, &[kept, &[(next, files(60))]].concat());
+}
+
+#[test]
 fn a_thousand_small_runs_leave_few_objects() {
     let (_, place) = memory();
     let mut last = None;

@@ -108,6 +108,12 @@ impl Word {
     }
 }
 
+/// Whether the body of a page is a list of containers, which refers to no other content.
+pub(crate) fn is_list(body: &[u8]) -> bool {
+    let mut decoder = minicbor::Decoder::new(body);
+    matches!((decoder.array(), decoder.u8()), (Ok(Some(2)), Ok(LEVEL)))
+}
+
 /// The words of a page of a tier.
 fn words_of_page(body: &[u8], object: &str) -> Result<Words> {
     let found: ListPage = decode(body, object)?;
