@@ -32,6 +32,9 @@ pub(super) struct Weighed {
     pub size: u64,
     /// The share of its contents that is needed, and lies best here.
     pub needed: f64,
+    /// Whether all of its contents are needed, and lie better elsewhere: a reclaim that was stopped left
+    /// it.
+    pub is_copy: bool,
 }
 
 impl Weighed {
@@ -240,8 +243,12 @@ pub(super) fn weigh(
             best[at] += 1;
         }
     }
-    let weighed = listed.iter().zip(&counts).zip(best).map(|(((id, size), (_, all)), best)| {
-        Weighed { id: *id, size: *size, needed: best as f64 / (*all).max(1) as f64 }
+    let weighed = listed.iter().zip(&counts).zip(best);
+    let weighed = weighed.map(|(((id, size), (needed, all)), best)| Weighed {
+        id: *id,
+        size: *size,
+        needed: best as f64 / (*all).max(1) as f64,
+        is_copy: best == 0 && *all > 0 && needed == all,
     });
     Ok(weighed.collect())
 }
@@ -259,6 +266,7 @@ mod tests {
             id: ContainerId { class: Class::Data, run: RunId([1; 16]), sequence: number as u32 },
             size: *size,
             needed: *needed,
+            is_copy: false,
         };
         rows.iter().enumerate().map(one).collect()
     }

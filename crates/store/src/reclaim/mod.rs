@@ -229,7 +229,8 @@ impl Store {
         let weighed = weigh(&marks, &self.containers, listed, &must)?;
         let spared = |one: &Weighed| {
             let run = one.id.run;
-            Some(run) != own && open.contains(&run) || one.needed == 0.0 && young.contains(&run)
+            let is_left = one.needed == 0.0 && !one.is_copy && young.contains(&run);
+            Some(run) != own && open.contains(&run) || is_left
         };
         let limits = Limits {
             waste: reclaim.waste,
