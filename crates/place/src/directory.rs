@@ -8,11 +8,13 @@ use std::{
 
 use crate::{
     Disk, Extent, Listed, ObjectName, Operation, Place, PlaceError, PlaceErrorKind, SystemDisk,
-    why_full,
+    disk::UNLOCKED, why_full,
 };
 
 /// Where objects grow until they are whole.
 const NURSERY: &str = "unfinished";
+/// How the name ends of what is held as long as somebody writes it.
+const HELD: &str = "-held";
 /// Random bytes in the name of what grows there.
 const DRAFT: usize = 12;
 
@@ -114,13 +116,16 @@ impl DirectoryPlace {
         let mut random = [0u8; DRAFT];
         getrandom::fill(&mut random).map_err(io::Error::other)?;
         let suffix: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
-        let draft = self.root.join(NURSERY).join(suffix);
+        let plain = self.root.join(NURSERY).join(&suffix);
+        let held = self.root.join(NURSERY).join(format!("{suffix}{HELD}"));
         let target = self.path(name);
+        let (mut file, draft) = match self.disk.begin_held(&held)? {
+            Some(file) => (file, held),
+            None => (self.disk.begin(&plain)?, plain),
+        };
         let written = (|| {
-            let mut file = self.disk.begin(&draft)?;
             file.append(bytes)?;
             file.sync()?;
-            drop(file);
             self.disk.rename_new(&draft, &target)
         })();
         if let Err(error) = written {
@@ -209,15 +214,21 @@ impl Place for DirectoryPlace {
         let mut stale = Vec::new();
         let listed = self.disk.list(&nursery, &mut |leaf, _size, age| {
             // Only what is named like a draft of ours is one.
-            if age >= age_seconds && leaf.len() == 2 * DRAFT && leaf.bytes().all(is_hex) {
-                stale.push(nursery.join(leaf));
+            let name = leaf.strip_prefix(UNLOCKED).unwrap_or(leaf);
+            let name = name.strip_suffix(HELD).unwrap_or(name);
+            let is_held = leaf.len() == name.len() + HELD.len() && leaf.ends_with(HELD);
+            if name.len() == 2 * DRAFT && name.bytes().all(is_hex) {
+                stale.push((nursery.join(leaf), age >= age_seconds, is_held));
             }
         });
         match listed {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
             other => other.map_err(|error| self.error(Operation::List, NURSERY, error))?,
         }
-        for path in stale {
+        for (path, is_old, is_held) in stale {
+            if !is_old && !(is_held && self.disk.is_abandoned(&path)) {
+                continue;
+            }
             match self.disk.remove(&path) {
                 Err(error) if error.kind() != io::ErrorKind::NotFound => {
                     return Err(self.error(Operation::Delete, NURSERY, error));

@@ -13,8 +13,8 @@ use std::{
 
 use rustix::{
     fs::{
-        AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, fsync, linkat, mkdirat,
-        openat, renameat, renameat_with, statat, unlinkat,
+        AtFlags, CWD, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags, flock, fstat,
+        fstatfs, fsync, linkat, mkdirat, openat, renameat, renameat_with, statat, unlinkat,
     },
     io::Errno,
 };
@@ -77,6 +77,20 @@ pub trait Disk: Send + Sync + Debug {
     /// # Errors
     /// As the disk says.
     fn remove(&self, path: &Path) -> io::Result<()>;
+    /// Begins a file that must not exist yet and is held as long as it is open, so that others can tell
+    /// whether it is still being written. Nothing where locks do not tell of all who write there.
+    ///
+    /// # Errors
+    /// As the disk says.
+    fn begin_held(&self, path: &Path) -> io::Result<Option<Box<dyn DiskFile>>> {
+        let _ = path;
+        Ok(None)
+    }
+    /// Whether it is certain that nobody writes a file any more that was begun held.
+    fn is_abandoned(&self, path: &Path) -> bool {
+        let _ = path;
+        false
+    }
 }
 
 /// The operating system's own. Everything is done relative to the directory it was opened on and
@@ -126,6 +140,27 @@ impl SystemDisk {
         let (folder, leaf) = parts.ok_or(io::ErrorKind::InvalidInput)?;
         Ok((self.folder(folder)?, Path::new(leaf)))
     }
+}
+
+/// What the name of a file begins with until it is locked.
+pub(crate) const UNLOCKED: &str = "~";
+
+/// Whether a file system is of this machine alone, so that its locks tell of all who write there: ext2 to
+/// ext4, XFS, Btrfs, F2FS, tmpfs, FAT, exFAT, NTFS (magic numbers of statfs(2)).
+fn is_local(folder: &OwnedFd) -> bool {
+    const LOCAL: [u64; 9] = [
+        0xEF53,
+        0x5846_5342,
+        0x9123_683E,
+        0xF2F5_2010,
+        0x0102_1994,
+        0x4D44,
+        0x2011_BAB0,
+        0x5346_544E,
+        0x7366_746E,
+    ];
+    // The type of this number differs between processors; its low half is what is defined.
+    fstatfs(folder).is_ok_and(|facts| LOCAL.contains(&(facts.f_type as u64 & 0xFFFF_FFFF)))
 }
 
 impl DiskFile for File {
@@ -247,6 +282,32 @@ impl Disk for SystemDisk {
             }
         }
         Ok(())
+    }
+
+    fn begin_held(&self, path: &Path) -> io::Result<Option<Box<dyn DiskFile>>> {
+        let (folder, leaf) = self.at(path)?;
+        if !is_local(&folder) {
+            return Ok(None);
+        }
+        // It has its name only once it is locked: who finds it unlocked knows that its writer is dead.
+        let mut unlocked = std::ffi::OsString::from(UNLOCKED);
+        unlocked.push(leaf);
+        let flags =
+            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let file = openat(&folder, &*unlocked, flags, Mode::RUSR | Mode::WUSR)?;
+        let named = flock(&file, FlockOperation::NonBlockingLockExclusive)
+            .and_then(|()| renameat(&folder, &*unlocked, &folder, leaf));
+        if let Err(error) = named {
+            let _ = unlinkat(&folder, &*unlocked, AtFlags::empty());
+            return Err(error.into());
+        }
+        Ok(Some(Box::new(File::from(file))))
+    }
+
+    fn is_abandoned(&self, path: &Path) -> bool {
+        let Ok((folder, leaf)) = self.at(path) else { return false };
+        let is_free = |file: File| flock(&file, FlockOperation::NonBlockingLockShared).is_ok();
+        is_local(&folder) && open_plain_at(folder, leaf).is_ok_and(is_free)
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {

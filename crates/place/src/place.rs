@@ -78,7 +78,8 @@ pub trait Place: Send + Sync + Debug {
     /// Any failure that leaves the object there.
     fn delete(&self, name: &ObjectName) -> Result<(), PlaceError>;
 
-    /// Removes what interrupted creations left behind more than `age_seconds` ago.
+    /// Removes what interrupted creations left behind more than `age_seconds` ago, and at once where it is
+    /// certain that nobody writes it any more.
     ///
     /// # Errors
     /// Any failure to look or to remove.

@@ -40,7 +40,7 @@ fn a_missing_mount_is_never_filled() {
 }
 
 #[test]
-fn what_a_crash_left_unfinished_is_swept_by_age() {
+fn what_a_crash_left_unfinished_is_swept() {
     let folder = tempfile::tempdir().expect("a directory");
     let place = DirectoryPlace::prepare(folder.path(), &["data"]).expect("prepares");
     let left = folder.path().join("unfinished/0123456789abcdef01234567");
@@ -49,6 +49,20 @@ fn what_a_crash_left_unfinished_is_swept_by_age() {
     assert!(left.exists(), "it may still be growing");
     place.sweep(0).expect("sweeps");
     assert!(!left.exists());
+    // What its writer held goes as soon as that is dead, and not before.
+    let held = folder.path().join("unfinished/0123456789abcdef01234567-held");
+    let file = std::fs::File::create(&held).expect("begins");
+    let mine = folder.path().join("unfinished/mine-held");
+    std::fs::write(&mine, b"nobody's draft").expect("writes");
+    rustix::fs::flock(&file, rustix::fs::FlockOperation::LockExclusive).expect("locks");
+    place.sweep(3600).expect("sweeps");
+    assert!(held.exists(), "somebody writes it");
+    drop(file);
+    place.sweep(3600).expect("sweeps");
+    assert!(!held.exists() && mine.exists());
+    place.create(&name("data/a"), b"whole").expect("creates");
+    let left = std::fs::read_dir(folder.path().join("unfinished")).expect("lists");
+    assert_eq!(left.count(), 1, "nothing of it stays");
 }
 
 #[test]

@@ -90,7 +90,11 @@ impl Growth {
         let Some(at) = days.min(self.days()).checked_sub(1) else { return Spread::default() };
         let mut sums: Vec<f64> = self.courses.iter().map(|course| course[at]).collect();
         sums.sort_by(f64::total_cmp);
-        Spread { low: quantile(&sums, LOW), likely: quantile(&sums, 0.5), high: quantile(&sums, 1.0 - LOW) }
+        Spread {
+            low: quantile(&sums, LOW),
+            likely: quantile(&sums, 0.5),
+            high: quantile(&sums, 1.0 - LOW),
+        }
     }
 
     /// When so many bytes more will have been added.

@@ -32,6 +32,9 @@ use moving::Moved;
 /// it up finds them.
 const YOUNG: i64 = 7 * 24 * 3600 * 1000;
 
+/// What was begun at the place and not written to for so many seconds is nobody's, whoever is about.
+const LEFT: u64 = 7 * 24 * 3600;
+
 /// How a reclaim is done.
 #[derive(Clone, Copy, Debug)]
 pub struct Reclaim<'a> {
@@ -188,6 +191,8 @@ impl Store {
         drop(marks);
         self.remove_resolved_notices(&session.writing.machine, reclaim.now)?;
         self.compact(session, &spares)?;
+        // Leftovers cost room, no more.
+        let _ = self.place.sweep(LEFT);
         Ok(report)
     }
 
