@@ -86,7 +86,7 @@ pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
 pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
 pub use run::{
     Change, Cost, Estimate, Outlook, PathChange, ReadSoFar, RunReport, RunRequest, RunStatus,
-    Shrinkage, Surrounding, TellPath, record_damage, run,
+    Shrinkage, Surrounding, TellPath, record_damage, run, step_back,
 };
 pub use secrets::{Passphrase, read_secret, weakness};
 pub use steward::{Hands, Job, Look, Steward};

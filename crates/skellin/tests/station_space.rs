@@ -77,11 +77,16 @@ impl Station {
         serde_json::from_str(&self.done(&[arguments, &["--json"]].concat())).unwrap()
     }
 
-    /// Ids of the snapshots of a plan in a store, oldest first.
-    fn snapshots(&self, plan: &str, store: &str) -> Vec<String> {
+    /// Ids of the snapshots of a plan in a store, oldest first, and when they were made.
+    fn dated(&self, plan: &str, store: &str) -> Vec<(String, String)> {
         let told = self.json(&["history", plan, "--store", store]);
-        let ids = told["snapshots"].as_array().unwrap().iter();
-        ids.map(|one| one["id"].as_str().unwrap().to_owned()).collect()
+        let text = |one: &Value, key: &str| one[key].as_str().unwrap().to_owned();
+        let all = told["snapshots"].as_array().unwrap().iter();
+        all.map(|one| (text(one, "id"), text(one, "time"))).collect()
+    }
+
+    fn snapshots(&self, plan: &str, store: &str) -> Vec<String> {
+        self.dated(plan, store).into_iter().map(|(id, _)| id).collect()
     }
 }
 
@@ -154,16 +159,24 @@ fn what_expires_comes_back_as_space_and_all_that_stays_restores() {
     assert!(left < full, "{left} of {full}");
     assert!(left * 100 <= fresh * 115, "{left} bytes, a fresh store has {fresh}");
     station.done(&["verify", "oak"]);
+    let begun = jiff::Timestamp::now().as_second();
     for (plan, stays) in &staying {
         assert_eq!(station.snapshots(plan, "oak"), *stays);
-        let chosen = [0, stays.len() / 2, stays.len() - 1].map(|at| &stays[at]);
-        for id in chosen {
-            let restored = |store: &str| {
+        let (here, before) = (station.dated(plan, "oak"), station.dated(plan, "before"));
+        for (id, time) in [0, here.len() / 2, here.len() - 1].map(|at| &here[at]) {
+            let restored = |store: &str, id: &str| {
                 let to = station.path(&format!("back-{store}-{id}"));
                 station.done(&["restore", id, "--store", store, "--to", to.to_str().unwrap()]);
-                listing(&to)
+                let mut found = listing(&to);
+                // Directories above the sources are no part of the snapshot, and new.
+                found.retain(|_, facts| facts.content != [0; 0] || facts.modified.0 < begun);
+                assert!(found.len() > 10, "{store} {id}: {}", found.len());
+                found
             };
-            assert!(restored("oak") == restored("before"), "{plan} {id} differs");
+            // A copy has an id of its own, and the time of what it is a copy of.
+            let copy = before.iter().find(|(_, other)| other == time);
+            let (copy, _) = copy.unwrap_or_else(|| panic!("{plan} of {time} was copied"));
+            assert!(restored("oak", id) == restored("before", copy), "{plan} of {time} differs");
         }
     }
 }

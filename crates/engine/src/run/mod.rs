@@ -412,9 +412,10 @@ fn say_what_hangs(pool: &Pool<'_>, request: &RunRequest<'_>, said: &mut Option<V
 /// So much nicer a gentle run's threads are (nice(2)).
 const NICER: i32 = 10;
 
-/// Lets everything else go first: this thread's share of the processors becomes small, and where
-/// nothing else was said its place in the disk's queue follows from it (ioprio_set(2)).
-fn step_back() {
+/// Lets everything else go first: the share of the processors of this thread, and of those it starts,
+/// becomes small, and where nothing else was said their place in the disk's queue follows from it
+/// (ioprio_set(2)).
+pub fn step_back() {
     // A run that may not do even that is still a run.
     let _ = rustix::process::nice(NICER);
 }

@@ -78,6 +78,7 @@ pub(super) fn reclaim(context: &Context, args: &ReclaimArgs) -> Result<Exit, Cli
     context.catch_signals();
     if let Some(steward) = args.steward {
         signals::end_with(steward);
+        skellin_engine::step_back();
     }
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();

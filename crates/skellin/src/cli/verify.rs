@@ -83,6 +83,7 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     context.catch_signals();
     if let Some(steward) = args.steward {
         signals::end_with(steward);
+        skellin_engine::step_back();
     }
     let configuration = context.lenient_configuration();
     let journal = context.journal();

@@ -168,6 +168,7 @@ pub(super) fn listed(app: &mut App) {
         store: "oak".to_owned(),
         facts: ringing.into_iter().map(|(id, time)| (id, facts(time, 0))).collect(),
     });
+    app.report(Report::AllFacts { store: "oak".to_owned() });
     let papers = vec![
         (entry(5, Work::Verify, None, EVENING + HOUR, Outcome::Done), Vec::new()),
         (entry(4, Work::Run, Some("readings"), EVENING, Outcome::Done), Vec::new()),

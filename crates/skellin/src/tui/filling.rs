@@ -31,6 +31,8 @@ pub(super) struct Filling {
     brought: BTreeMap<String, (RunId, Option<Result<Vec<Bringer>, Trouble>>)>,
     /// What places cost, by the stores.
     pub prices: BTreeMap<String, Vec<Price>>,
+    /// Stores of whose snapshots all has been read.
+    read: BTreeSet<String>,
     /// Stores that were looked at once more after they were opened.
     looked_into: BTreeSet<String>,
     /// Where there is no room beside a plan: whether its stores stand in its place.
@@ -67,6 +69,16 @@ impl Filling {
         {
             *known = Some(bringers);
         }
+    }
+
+    /// All has been read of a store's snapshots.
+    pub fn all_read(&mut self, store: String) {
+        self.read.insert(store);
+    }
+
+    /// A store was listed anew: what is new has yet to be read.
+    pub fn not_read(&mut self, store: &str) {
+        self.read.remove(store);
     }
 
     /// Forgets what was told, so that it is asked for anew.
@@ -143,15 +155,14 @@ impl Model {
         let row = self.stores.as_ref()?.iter().find(|row| row.name == store)?;
         let (held, free) = (row.usage?.1, row.room.map(|(free, _)| free));
         let papers = self.journal.as_ref()?.as_ref().ok()?;
-        let mut snapshots = 0;
-        for lane in self.lanes.iter().filter(|lane| lane.store == store) {
-            let is_read = lane.marks.iter().all(|mark| mark.facts.is_some());
-            if matches!(lane.known, Known::Loading) || !is_read {
-                return None;
-            }
-            snapshots += lane.marks.len();
-        }
-        Some((snapshots, papers.len(), held, free))
+        let own = self.lanes.iter().filter(|lane| lane.store == store);
+        let snapshots = own.map(|lane| lane.marks.len()).sum();
+        (snapshots == 0 || self.filling.read.contains(store)).then_some((
+            snapshots,
+            papers.len(),
+            held,
+            free,
+        ))
     }
 
     /// What changed what a store holds.

@@ -26,7 +26,9 @@ impl App {
 
     fn take(&mut self, report: Report) -> Step {
         match report {
+            Report::AllFacts { store } => self.model.filling.all_read(store),
             Report::Listed { store, groups } => {
+                self.model.filling.not_read(&store);
                 self.take_listing(&store, groups);
                 self.model.look_into_opened();
             }

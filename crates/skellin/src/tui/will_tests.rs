@@ -172,7 +172,7 @@ fn the_fill_of_stores_is_asked_for_and_shown() {
     insta::assert_snapshot!("fill", both(&mut app));
     let text = draw(&mut app, 160, 44).join("\n");
     assert!(
-        text.contains("about +9.8 MiB a week (by 58 days)") && text.contains("(8 of 10 cases)"),
+        text.contains("about +10 MiB a week (by 58 days)") && text.contains("(8 of 10 cases)"),
         "{text}"
     );
     assert!(!text.contains("▲ about"), "there is time: {text}");

@@ -160,6 +160,7 @@ fn read_all(shared: &Shared, name: &str, open: &Open, newest: &[RunId], number: 
             return;
         }
     }
+    shared.tell(Report::AllFacts { store: name.to_owned() });
 }
 
 /// Pins a snapshot in every open store that has it, or takes its pin away.

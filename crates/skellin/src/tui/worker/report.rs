@@ -30,6 +30,8 @@ pub(crate) enum Report {
     Listed { store: String, groups: Result<Vec<Group>, Trouble> },
     /// What some snapshots say of themselves.
     Facts { store: String, facts: Vec<(RunId, Facts)> },
+    /// All has been read that the snapshots of a store say of themselves, but for what is damaged.
+    AllFacts { store: String },
     /// Labels of snapshots, and whether they are pinned, of those that have any or are.
     Kept { store: String, kept: Vec<(RunId, Vec<String>, bool)> },
     /// Some of what is in a directory; more follows unless it is complete.
