@@ -226,7 +226,8 @@ impl Place for DirectoryPlace {
             other => other.map_err(|error| self.error(Operation::List, NURSERY, error))?,
         }
         for (path, is_old, is_held) in stale {
-            if !is_old && !(is_held && self.disk.is_abandoned(&path)) {
+            let is_left = is_old || is_held && self.disk.is_abandoned(&path);
+            if !is_left {
                 continue;
             }
             match self.disk.remove(&path) {

@@ -95,8 +95,8 @@ fn parse<'t>(reading: &mut Reading<'t>, value: &Value<'t>) -> Option<Price> {
     };
     let before = reading.problems.len();
     let mut fields = Fields::new("a price", table);
-    let mut price = Price::default();
-    price.name = fields.text(reading, "name").map(|(name, _)| name).unwrap_or_default();
+    let name = fields.text(reading, "name").map(|(name, _)| name).unwrap_or_default();
+    let mut price = Price { name, ..Price::default() };
     match fields.text(reading, "currency") {
         Some((currency, _)) => price.currency = currency,
         None if reading.problems.len() == before => {

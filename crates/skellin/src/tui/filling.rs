@@ -23,12 +23,15 @@ const TIMED: usize = 10;
 /// What a fill was told of: snapshots, entries of the journal, bytes.
 type Of = (usize, usize, u64, Option<u64>);
 
+/// What brings new bytes, or why that is not known.
+pub(super) type Found = Result<Vec<Bringer>, Trouble>;
+
 /// What is known of stores to come.
 #[derive(Default)]
 pub(super) struct Filling {
     fills: BTreeMap<String, (Of, Option<Fill>)>,
     /// What brings new bytes to a plan, up to its newest snapshot.
-    brought: BTreeMap<String, (RunId, Option<Result<Vec<Bringer>, Trouble>>)>,
+    brought: BTreeMap<String, (RunId, Option<Found>)>,
     /// What places cost, by the stores.
     pub prices: BTreeMap<String, Vec<Price>>,
     /// Stores of whose snapshots all has been read.
@@ -48,7 +51,7 @@ impl Filling {
     }
 
     /// What brings new bytes to a plan, once that is known.
-    pub fn brought(&self, plan: &str) -> Option<&Result<Vec<Bringer>, Trouble>> {
+    pub fn brought(&self, plan: &str) -> Option<&Found> {
         self.brought.get(plan)?.1.as_ref()
     }
 
@@ -58,12 +61,7 @@ impl Filling {
         }
     }
 
-    pub fn take_brought(
-        &mut self,
-        plan: &str,
-        newest: RunId,
-        bringers: Result<Vec<Bringer>, Trouble>,
-    ) {
+    pub fn take_brought(&mut self, plan: &str, newest: RunId, bringers: Found) {
         if let Some((of, known)) = self.brought.get_mut(plan)
             && *of == newest
         {

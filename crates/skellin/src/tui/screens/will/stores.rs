@@ -244,7 +244,7 @@ fn bringers(app: &Model, lane: &Lane, width: usize) -> Vec<Line<'static>> {
     match app.filling.brought(&lane.label()) {
         None => lines.push(Line::styled("  comparing snapshots …", theme.quiet())),
         Some(Err(trouble)) => {
-            lines.push(Line::styled(format!("  ✕ {}", trouble.what), theme.wrong()))
+            lines.push(Line::styled(format!("  ✕ {}", trouble.what), theme.wrong()));
         }
         Some(Ok(found)) if found.is_empty() => {
             lines.push(Line::styled("  none: nothing has changed", theme.quiet()));
