@@ -146,10 +146,13 @@ impl SystemDisk {
 pub(crate) const UNLOCKED: &str = "~";
 
 /// Whether a file system is of this machine alone, so that its locks tell of all who write there: ext2 to
-/// ext4, XFS, Btrfs, F2FS, tmpfs, FAT, exFAT, NTFS (magic numbers of statfs(2)).
+/// ext4, XFS, Btrfs, F2FS, ZFS, bcachefs, tmpfs, overlays, FAT, exFAT, NTFS (magic numbers of statfs(2)).
 fn is_local(folder: &OwnedFd) -> bool {
-    const LOCAL: [u64; 9] = [
+    const LOCAL: [u64; 12] = [
         0xEF53,
+        0x2FC1_2FC1,
+        0xCA45_1A4E,
+        0x794C_7630,
         0x5846_5342,
         0x9123_683E,
         0xF2F5_2010,

@@ -500,16 +500,16 @@ fn retention_is_tried_saved_and_undone_beside_the_fill_of_the_stores() {
     screen.keys(&["w"]);
     screen.wait(&["Retention of ringing in oak", "as in the plan"]);
     let before = ribbon(&screen.text());
-    screen.keys(&["Down", "x"]);
+    screen.keys(&["x"]);
     let text = screen.wait(&["tried, not saved", "now would expire:", "→"]);
     assert_ne!(ribbon(&text), before);
     assert_eq!(fs::read_to_string(&plan).unwrap(), noted, "nothing is saved yet");
     screen.keys(&["s"]);
-    screen.wait(&["─ Will ─ ringing", "one a day for 3 weeks  ·  at least 4", "undo"]);
-    let saved = noted.replace("\"one a month for 20 months\", ", "");
+    screen.wait(&["─ Will ─ ringing", "one a month for 20 months  ·  at least 4", "undo"]);
+    let saved = noted.replace("\"one a day for 3 weeks\", ", "");
     assert_eq!(fs::read_to_string(&plan).unwrap(), saved, "all else stays, comments too");
     screen.keys(&["z"]);
-    screen.wait(&["one a month for 20 months"]);
+    screen.wait(&["one a day for 3 weeks"]);
     assert_eq!(fs::read_to_string(&plan).unwrap(), noted);
     // Each snapshot with its reasons.
     screen.keys(&["y"]);

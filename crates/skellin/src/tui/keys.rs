@@ -247,7 +247,7 @@ pub(super) const BINDINGS: &[Binding] = &[
         "y",
         Action::Why,
         Tenses,
-        "why: the rule for this path; in Will the snapshots",
+        "why: the rule for this path; in Will snapshots",
         "why",
     ),
     binding(

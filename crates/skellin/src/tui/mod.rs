@@ -21,6 +21,7 @@ mod outlook;
 mod overlay;
 mod panels;
 mod present;
+mod prospect;
 mod reports;
 mod ribbon;
 mod rows;

@@ -106,7 +106,7 @@ fn marks_help(app: &Model) -> Vec<Line<'static>> {
     for (mark, says, style) in [
         ("●", "snapshot", theme.was()),
         ("▲", "snapshot with exceptions", theme.wrong()),
-        ("5", "number of snapshots; underlined: some with problems", theme.was()),
+        ("5", "number of snapshots; underlined: problems", theme.was()),
         ("✕", "failed run", theme.wrong()),
         ("◐", "interrupted run", theme.wrong()),
         ("◇┄", "missed run, and the gap it left", theme.wrong()),
