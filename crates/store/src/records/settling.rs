@@ -130,7 +130,11 @@ impl Store {
         }
         for run in runs {
             self.place.delete(&ObjectName::new(format!("runs/{run}"))?)?;
-            self.place.delete(&ObjectName::new(format!("revokes/{run}"))?)?;
+            // Somebody else may have looked before its snapshot came, and have a verdict on the way: the
+            // run has to see that it was revoked, or it would end well and be called dead later.
+            if !there.contains(run) {
+                self.place.delete(&ObjectName::new(format!("revokes/{run}"))?)?;
+            }
         }
         Ok(())
     }

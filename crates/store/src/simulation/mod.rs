@@ -172,6 +172,13 @@ fn no_schedule_loses_anything() {
     assert!(steps > 10_000, "{steps}");
 }
 
+/// A reclaim is killed with a verdict on the way, the next one finds the snapshot: the run must still hear
+/// that it was revoked.
+#[test]
+fn a_verdict_that_comes_late_meets_no_run_that_has_ended_well() {
+    schedule(1_007_275).expect("all is well");
+}
+
 #[test]
 fn a_seed_decides_everything() {
     for seed in 1000..1010 {
