@@ -37,7 +37,7 @@ pub struct Bringer {
 ///
 /// # Errors
 /// [`EngineError::Cancelled`] if `is_cancelled` says so; or if the place fails. Directories that cannot
-/// be read are left out.
+/// be read do not count.
 pub fn brought<S: Borrow<Snapshot>>(
     store: &Store,
     snapshots: &[S],

@@ -264,7 +264,7 @@ impl Walk<'_> {
             match found.facts {
                 Some(facts) if facts.sort() == Sort::Directory => {
                     let judged = found.is_entered;
-                    // What is left out is measured, but not on other file systems, which may be
+                    // What is excluded is measured, but not on other file systems, which may be
                     // endless, and not where it is our own.
                     let measured = !filtering.filter.is_elsewhere(facts) && !found.is_own;
                     if judged || measured {

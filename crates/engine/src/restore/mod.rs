@@ -78,7 +78,7 @@ impl Destination {
 /// What happens to a path that is in the way.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Existing {
-    /// It stays, and what would replace it is left out.
+    /// It stays, and what would replace it is not restored.
     #[default]
     Leave,
     /// It is replaced.
@@ -91,7 +91,7 @@ pub enum Existing {
 pub struct RestoreRequest<'a> {
     /// The snapshot.
     pub snapshot: &'a Snapshot,
-    /// What to bring back.
+    /// What to restore.
     pub paths: &'a [Located],
     /// Where to.
     pub destination: &'a Destination,

@@ -226,10 +226,7 @@ impl Fresh<'_> {
         };
         let needs = match self.needs.get(&page.fingerprint) {
             // The page itself lies in a container that is not written yet.
-            Some(below) if spot == Spot::Unknown => {
-                let _ = below;
-                Needs::default()
-            }
+            Some(_) if spot == Spot::Unknown => Needs::default(),
             Some(below) => {
                 let mut with_page = Gathered::default();
                 with_page.add(below);

@@ -224,7 +224,7 @@ impl RetainPanel {
         let mut named: Vec<String> =
             lost.iter().rev().take(NAMED).map(|time| words::moment(*time)).collect();
         if lost.len() > NAMED {
-            named.push(format!("{} more (y in Will names each)", lost.len() - NAMED));
+            named.push(format!("{} more", lost.len() - NAMED));
         }
         let what = match lost.len() {
             1 => "  ▲ 1 snapshot that stays now would expire:".to_owned(),
