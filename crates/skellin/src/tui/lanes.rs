@@ -76,8 +76,18 @@ pub(super) enum Work {
     },
 }
 
-/// What an outlook was asked for: until when, of how many snapshots, how many of which were read.
-type Asked = (i64, usize, usize);
+/// So many outlooks are remembered: what a screen shows of the plan as it is and as it is tried.
+const OUTLOOKS: usize = 6;
+
+/// What an outlook was asked for.
+#[derive(PartialEq)]
+struct Asked {
+    sentences: Vec<Sentence>,
+    /// In minutes since 1970: time goes on between two frames, and little follows from that.
+    until: i64,
+    /// How many snapshots were known, and how many of them had been read.
+    marks: (usize, usize),
+}
 
 /// A plan on the ribbon.
 pub(super) struct Lane {
@@ -93,8 +103,8 @@ pub(super) struct Lane {
     kept: HashMap<RunId, (Vec<String>, bool)>,
     /// Sentences that somebody is trying in place of those of the plan.
     pub tried: Option<Vec<Sentence>>,
-    /// The last outlook that was asked for.
-    outlook: RefCell<Option<(Asked, Arc<Outlook>)>>,
+    /// The last outlooks that were asked for: no frame waits for what one before has decided.
+    outlooks: RefCell<Vec<(Asked, Arc<Outlook>)>>,
     /// How many of its snapshots other stores hold, and the time of the newest there.
     pub copies: BTreeMap<String, (usize, i64)>,
     pub stumbles: Vec<Stumble>,
@@ -124,7 +134,7 @@ impl Lane {
             marks: Vec::new(),
             kept: HashMap::new(),
             tried: None,
-            outlook: RefCell::default(),
+            outlooks: RefCell::default(),
             copies: BTreeMap::new(),
             stumbles: Vec::new(),
             missed: Vec::new(),
@@ -178,14 +188,14 @@ impl Lane {
         for (run, labels, is_pinned) in found {
             self.kept.insert(*run, (labels.clone(), *is_pinned));
         }
-        *self.outlook.borrow_mut() = None;
+        self.outlooks.borrow_mut().clear();
     }
 
     /// Takes that a snapshot was pinned, or is not any more.
     pub fn take_pin(&mut self, run: RunId, is_pinned: bool) {
         if self.marks.iter().any(|mark| mark.id == run) {
             self.kept.entry(run).or_default().1 = is_pinned;
-            *self.outlook.borrow_mut() = None;
+            self.outlooks.borrow_mut().clear();
         }
     }
 
@@ -197,7 +207,6 @@ impl Lane {
     /// Tries other sentences than those of the plan, or ends that.
     pub fn try_sentences(&mut self, tried: Option<Vec<Sentence>>) {
         self.tried = tried;
-        *self.outlook.borrow_mut() = None;
     }
 
     /// The sentences by which its snapshots stay in its store: those that are being tried, else the
@@ -212,20 +221,30 @@ impl Lane {
         if self.plan.is_none() || self.sentences().is_empty() {
             return None;
         }
-        let read = self.marks.iter().filter(|mark| mark.facts.is_some()).count();
-        let key = (at, self.marks.len(), read);
-        if let Some((of, known)) = &*self.outlook.borrow()
-            && *of == key
-        {
-            return Some(Arc::clone(known));
-        }
-        let found = Arc::new(self.outlook_by(self.sentences(), now, at));
-        *self.outlook.borrow_mut() = Some((key, Arc::clone(&found)));
-        Some(found)
+        Some(self.outlook_by(self.sentences(), now, at))
     }
 
     /// As [`outlook`](Self::outlook), by other sentences.
-    pub fn outlook_by(&self, sentences: &[Sentence], now: i64, at: i64) -> Outlook {
+    pub fn outlook_by(&self, sentences: &[Sentence], now: i64, at: i64) -> Arc<Outlook> {
+        let read = self.marks.iter().filter(|mark| mark.facts.is_some()).count();
+        let asked = Asked {
+            sentences: sentences.to_vec(),
+            until: at.div_euclid(60_000),
+            marks: (self.marks.len(), read),
+        };
+        let mut known = self.outlooks.borrow_mut();
+        if let Some((_, found)) = known.iter().find(|(of, _)| *of == asked) {
+            return Arc::clone(found);
+        }
+        let found = Arc::new(self.look_ahead(sentences, now, at));
+        if known.len() >= OUTLOOKS {
+            known.remove(0);
+        }
+        known.push((asked, Arc::clone(&found)));
+        found
+    }
+
+    fn look_ahead(&self, sentences: &[Sentence], now: i64, at: i64) -> Outlook {
         let today = self.marks.iter().map(|mark| {
             let (labels, is_pinned) = self.kept.get(&mark.id).cloned().unwrap_or_default();
             let is_whole = mark.facts.is_none_or(|facts| facts.exceptions == 0);
@@ -499,6 +518,29 @@ mod tests {
         );
         assert_eq!((lane.stop_before(due(0)), lane.stop_after(due(4))), (None, None));
         assert_eq!(lane.stop_before(due(3) + 5000), Some(due(2) + 14 * HOUR));
+    }
+
+    #[test]
+    fn what_was_decided_is_remembered_until_something_changes() {
+        let mut lane = lane("daily at 21:40");
+        let day = 24 * HOUR;
+        let times: Vec<_> = (0..9).map(|night| mark(night, i64::from(night) * day)).collect();
+        let now = 9 * day;
+        lane.take_marks(&times, now);
+        let said = |text: &str| [Sentence::parse(text).expect("a sentence")];
+        let (few, many) = (said("one a day for 2 days"), said("one a day for 8 days"));
+        let known = lane.outlook_by(&few, now, now);
+        let other = lane.outlook_by(&many, now, now);
+        assert!(known.count(false).0 < other.count(false).0);
+        // The next frame asks the same, a few seconds later.
+        assert!(Arc::ptr_eq(&known, &lane.outlook_by(&few, now + 5000, now + 5000)));
+        assert!(Arc::ptr_eq(&other, &lane.outlook_by(&many, now, now)));
+        assert!(!Arc::ptr_eq(&known, &lane.outlook_by(&few, now, now + day)));
+        lane.take_pin(RunId([0; 16]), true);
+        let pinned = lane.outlook_by(&few, now, now);
+        assert_eq!(pinned.count(false).0, known.count(false).0 + 1);
+        lane.take_marks(&times[..8], now);
+        assert_eq!(lane.outlook_by(&few, now, now).snapshots.len(), 8);
     }
 
     #[test]

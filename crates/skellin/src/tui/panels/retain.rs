@@ -210,8 +210,9 @@ impl RetainPanel {
 
     /// Those that stay now by the plan, and would go at the next expire.
     fn lost(&self, app: &Model, lane: &Lane) -> Vec<Line<'static>> {
-        let now = |sentences: &[Sentence]| lane.outlook_by(sentences, app.now, app.now).snapshots;
-        let both = now(&self.before).into_iter().zip(now(&self.sentences()));
+        let now = |sentences: &[Sentence]| lane.outlook_by(sentences, app.now, app.now);
+        let (was, is) = (now(&self.before), now(&self.sentences()));
+        let both = was.snapshots.iter().zip(&is.snapshots);
         let lost: Vec<i64> =
             both.filter(|(was, is)| was.stays() && !is.stays()).map(|(was, _)| was.time).collect();
         if lost.is_empty() {
