@@ -5,6 +5,7 @@ mod draft;
 mod layout;
 mod loading;
 mod merging;
+mod part;
 mod record;
 mod segment;
 mod tiers;
@@ -31,7 +32,7 @@ pub(crate) fn read_segment(body: Vec<u8>, object: &str, part: &mut segment::Open
     if let Ok(segment) = Segment::parse(Box::new(body), object, part) {
         let mut records = segment.records(object);
         while let Ok(Some(_)) = records.next() {}
-        let _ = segment.find(&[7; 16]).count();
+        segment.each_of(&[7; 16], |_, _| true);
     }
 }
 
@@ -62,6 +63,16 @@ pub(crate) struct Loaded {
     pub numbers: Vec<ContainerIx>,
 }
 
+impl Loaded {
+    /// Where a record says that its content lies; nothing if its tables do not have that.
+    fn location(&self, &Record { container, block, chunk, .. }: &Record) -> Option<Location> {
+        let number = *self.numbers.get(container as usize)?;
+        let blocks = &self.segment.containers.get(container as usize)?.blocks;
+        let (offset, length) = *blocks.get(usize::from(block))?;
+        Some(Location { container: number, block, chunk, offset, length })
+    }
+}
+
 /// All segments that are loaded.
 #[derive(Default)]
 pub(crate) struct Index {
@@ -86,17 +97,16 @@ impl Index {
         let last = self.last.load(Ordering::Relaxed).min(segments.len());
         let (others, from_last) = segments.split_at(last);
         for (at, loaded) in (last..).zip(from_last).chain((0..).zip(others)) {
-            for Record { container, block, chunk, .. } in loaded.segment.find(prefix) {
-                let number = *loaded.numbers.get(container as usize)?;
-                let (offset, length) = *loaded.segment.containers[container as usize]
-                    .blocks
-                    .get(usize::from(block))?;
-                if test(number) {
-                    if at != last {
-                        self.last.store(at, Ordering::Relaxed);
-                    }
-                    return Some(Location { container: number, block, chunk, offset, length });
+            let mut found = None;
+            loaded.segment.each_of(prefix, |_, record| {
+                found = loaded.location(&record).filter(|location| test(location.container));
+                found.is_none()
+            });
+            if found.is_some() {
+                if at != last {
+                    self.last.store(at, Ordering::Relaxed);
                 }
+                return found;
             }
         }
         None

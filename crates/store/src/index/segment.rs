@@ -10,7 +10,8 @@ use super::{
         BLOCK, CONTAINER, HAS_LENGTHS, HAS_PARTS, HEAD, INPUT, KEY, LENGTH, MAGIC, PART, PartRow,
         SegmentContainer, SegmentId,
     },
-    record::{FILTER, Filter, RECORD, Record, filter_blocks, halves},
+    part::Part,
+    record::{FILTER, RECORD, Record, filter_blocks, halves},
 };
 use crate::{
     error::{Result, StoreError},
@@ -46,18 +47,6 @@ impl SegmentBytes for Vec<u8> {
 /// Opens a part of a segment by its number.
 pub(super) type OpenPart<'a> = dyn FnMut(u32, &PartRow) -> Result<Box<dyn SegmentBytes>> + 'a;
 
-/// Records of a segment that lie side by side: all of a short one, a part of a long one.
-struct Part {
-    source: Box<dyn SegmentBytes>,
-    filter: Filter,
-    records: usize,
-    records_at: u64,
-    /// No record of it has a lesser prefix than the first, or one as large as the end; the first
-    /// halves of both.
-    first: Prefix,
-    spread: (u64, u128),
-}
-
 /// A segment that can be searched. Its tables are in memory; its records stay where they are.
 pub(crate) struct Segment {
     pub level: u32,
@@ -90,78 +79,21 @@ impl Tables<'_> {
     }
 }
 
-fn misfit(object: &str) -> StoreError {
+pub(super) fn misfit(object: &str) -> StoreError {
     StoreError::damaged(object, "its tables do not fit together")
 }
 
 /// Reads a stretch of what is there; lengths are compared with that before anything is made room for.
-fn stretch(source: &dyn SegmentBytes, at: u64, length: u64, object: &str) -> Result<Vec<u8>> {
+pub(super) fn stretch(
+    source: &dyn SegmentBytes,
+    at: u64,
+    length: u64,
+    object: &str,
+) -> Result<Vec<u8>> {
     let end = at.checked_add(length).filter(|end| *end <= source.len());
     let mut bytes = vec![0; end.map_or(0, |_| length as usize)];
     (end.is_some() && source.read(at, &mut bytes)).then_some(bytes).ok_or_else(|| misfit(object))
 }
-
-impl Part {
-    /// Filter and records at an offset; the range of their first halves is what the search guesses by.
-    fn open(
-        source: Box<dyn SegmentBytes>,
-        (filter_at, filters, records): (u64, u64, u64),
-        (first, end): (Prefix, u128),
-        object: &str,
-    ) -> Result<Self> {
-        let filter_bytes = filters.checked_mul(FILTER as u64).ok_or_else(|| misfit(object))?;
-        let filter = Filter::decode(&stretch(&*source, filter_at, filter_bytes, object)?);
-        if records > 0 && filter.is_empty() {
-            return Err(misfit(object));
-        }
-        let spread = (halves(&first).0, end.saturating_sub(u128::from(halves(&first).0)).max(1));
-        let records_at = filter_at + filter_bytes;
-        Ok(Self { source, filter, records: records as usize, records_at, first, spread })
-    }
-
-    /// A record; none at the end. An error: it cannot be read any more.
-    fn record(&self, number: usize) -> std::result::Result<Option<Record>, Unread> {
-        if number >= self.records {
-            return Ok(None);
-        }
-        let mut row = [0; RECORD];
-        let read = self.source.read(self.records_at + (number * RECORD) as u64, &mut row);
-        read.then(|| Some(Record::decode(&row))).ok_or(Unread)
-    }
-
-    /// The first record not below a prefix. Fingerprints are evenly spread, so the place is
-    /// guessed, and the search gallops out from there.
-    fn lower_bound(&self, prefix: &Prefix) -> std::result::Result<usize, Unread> {
-        let is_below =
-            |number: usize| Ok(self.record(number)?.is_some_and(|record| record.prefix < *prefix));
-        let (from, range) = self.spread;
-        let ahead = u128::from(halves(prefix).0.saturating_sub(from));
-        let guess = (ahead * self.records as u128 / range) as usize;
-        let guess = guess.min(self.records);
-        let (mut low, mut high, mut step) = (guess, guess, 8);
-        while low > 0 && !is_below(low)? {
-            low = low.saturating_sub(step);
-            step *= 2;
-        }
-        step = 8;
-        while high < self.records && is_below(high)? {
-            high = (high + step).min(self.records);
-            step *= 2;
-        }
-        while low < high {
-            let middle = low.midpoint(high);
-            if is_below(middle)? {
-                low = middle + 1;
-            } else {
-                high = middle;
-            }
-        }
-        Ok(low)
-    }
-}
-
-/// Records could not be read any more.
-struct Unread;
 
 impl Segment {
     /// Reads the tables of a body; the records stay where they are. Parts are asked for by their
@@ -274,35 +206,18 @@ impl Segment {
         Records { segment: self, object, part: 0, next: 0, window: Vec::new(), at: 0 }
     }
 
-    /// All records of a prefix.
-    pub fn find(&self, prefix: &Prefix) -> impl Iterator<Item = Record> {
-        self.find_numbered(prefix).map(|(_, record)| record)
-    }
-
-    /// All records of a prefix, each with its number in the order of all.
-    pub fn find_numbered(&self, prefix: &Prefix) -> impl Iterator<Item = (usize, Record)> {
+    /// Calls with each record of a prefix, and its number in the order of all, until that says `false`.
+    pub fn each_of(&self, prefix: &Prefix, mut each: impl FnMut(usize, Record) -> bool) {
         let after = self.parts.partition_point(|part| part.first <= *prefix);
-        let which = after.checked_sub(1);
-        let part = which.map(|number| &self.parts[number]);
-        let part = part.filter(|part| part.records > 0 && part.filter.may_hold(prefix));
-        let from = part.map_or(Ok(0), |part| part.lower_bound(prefix));
-        if from.is_err() {
+        let Some(which) = after.checked_sub(1) else { return };
+        let before = || self.parts[..which].iter().map(|part| part.records).sum::<usize>();
+        let mut ahead = None;
+        let read = self.parts[which].each_of(prefix, &mut |number, record| {
+            each(*ahead.get_or_insert_with(before) + number, record)
+        });
+        if read.is_err() {
             self.failed.store(true, Ordering::Relaxed);
         }
-        let (part, from) = (part.filter(|_| from.is_ok()), from.unwrap_or_default());
-        let before = part.map_or(0, |_| {
-            self.parts[..which.unwrap_or(0)].iter().map(|part| part.records).sum::<usize>()
-        });
-        let prefix = *prefix;
-        (from..)
-            .map_while(move |number| {
-                let record = part?.record(number).unwrap_or_else(|Unread| {
-                    self.failed.store(true, Ordering::Relaxed);
-                    None
-                });
-                record.map(|record| (before + number, record))
-            })
-            .take_while(move |(_, record)| record.prefix == prefix)
     }
 }
 

@@ -73,15 +73,18 @@ proptest! {
         });
         seeds.sort_unstable();
         seeds.dedup();
+        let mut order: Vec<_> = seeds.iter().map(|seed| prefix(*seed)).collect();
+        order.sort_unstable();
         for segment in [whole, parted.expect("parses")] {
             prop_assert_eq!(&segment.containers, &containers);
             prop_assert_eq!(&segment.inputs, &inputs);
             prop_assert_eq!(&segment.keys, &[(RunId([1; 16]), Class::Data, [8; WRAPPED])]);
             prop_assert_eq!(segment.len(), seeds.len());
             for seed in 0..5000 {
-                let found: Vec<_> = segment.find(&prefix(seed)).collect();
+                let mut found = Vec::new();
+                segment.each_of(&prefix(seed), |number, record| { found.push((number, record)); true });
                 prop_assert_eq!(found.len(), usize::from(seeds.binary_search(&seed).is_ok()));
-                prop_assert!(found.iter().all(|record| record.block == seed as u16));
+                prop_assert!(found.iter().all(|(number, record)| record.block == seed as u16 && order[*number] == record.prefix));
             }
             let (mut all, mut records) = (Vec::new(), segment.records("s"));
             while let Some(record) = records.next().expect("reads") {
@@ -105,8 +108,68 @@ proptest! {
                 part.map(|part| -> Box<dyn SegmentBytes> { Box::new(part) }).ok_or_else(|| misfit("s"))
             });
             if let Ok(segment) = segment {
-                for seed in 0..10 { let _ = segment.find(&prefix(seed)).count(); }
+                for seed in 0..10 { segment.each_of(&prefix(seed), |_, _| true); }
             }
         }
     }
+}
+
+/// Records that somebody wrote to be hard to find: crowded into one corner, and many of one prefix.
+#[test]
+fn crowded_prefixes_are_found_too() {
+    let number = |number: u64| {
+        let mut prefix = [0xFF; 16];
+        prefix[8..].copy_from_slice(&number.to_be_bytes());
+        prefix
+    };
+    let records = (0u64..3000).map(|at| (at.min(1500), at));
+    let record = |(at, block): (u64, u64)| Record {
+        prefix: number(at),
+        container: 0,
+        block: block as u16,
+        chunk: 0,
+    };
+    let crowded = SegmentDraft { records: records.map(record).collect(), ..draft(&[1, 2]) };
+    let segment = Segment::parse(Box::new(crowded.encode()), "s", &mut no_parts).expect("parses");
+    let count = |prefix: &Prefix| {
+        let mut count = 0;
+        segment.each_of(prefix, |_, record| {
+            assert_eq!(record.prefix, *prefix);
+            count += 1;
+            true
+        });
+        count
+    };
+    assert_eq!((count(&number(0)), count(&number(1499)), count(&number(1500))), (1, 1, 1500));
+    assert_eq!((count(&number(1501)), count(&[0; 16]), count(&[0xFF; 16])), (0, 0, 0));
+}
+
+/// How often a long segment is read for one look-up.
+#[test]
+fn a_record_of_many_is_found_with_few_reads() {
+    struct Counted(Vec<u8>, std::sync::Arc<std::sync::atomic::AtomicUsize>);
+    impl SegmentBytes for Counted {
+        fn len(&self) -> u64 {
+            self.0.len() as u64
+        }
+        fn read(&self, at: u64, into: &mut [u8]) -> bool {
+            self.1.fetch_add(1, Ordering::Relaxed);
+            SegmentBytes::read(&self.0, at, into)
+        }
+    }
+    let seeds: Vec<u64> = (0..200_000).collect();
+    let reads = std::sync::Arc::default();
+    let source = Counted(draft(&seeds).encode(), std::sync::Arc::clone(&reads));
+    let segment = Segment::parse(Box::new(source), "s", &mut no_parts).expect("parses");
+    let before = reads.load(Ordering::Relaxed);
+    let mut found = 0;
+    for seed in (0..200_000).step_by(100) {
+        segment.each_of(&prefix(seed), |_, _| {
+            found += 1;
+            true
+        });
+    }
+    let each = (reads.load(Ordering::Relaxed) - before) as f64 / 2000.0;
+    assert_eq!(found, 2000);
+    assert!(each < 3.0, "{each} reads each");
 }

@@ -52,14 +52,15 @@ impl Marks {
         let mut new = None;
         let mut is_known = false;
         for Marked { loaded, bits, weights } in &mut self.segments {
-            for (number, record) in loaded.segment.find_numbered(prefix) {
+            loaded.segment.each_of(prefix, |number, record| {
                 is_known = true;
                 let (word, bit) = (&mut bits[number / 64], 1 << (number % 64));
                 if *word & bit == 0 {
                     *word |= bit;
                     new = new.or(weights.get(record.container as usize).copied());
                 }
-            }
+                true
+            });
         }
         match is_known {
             true => new,
@@ -70,8 +71,12 @@ impl Marks {
     /// Whether a content is needed.
     pub(super) fn is_needed(&self, prefix: &Prefix) -> bool {
         let is_set = |Marked { loaded, bits, .. }: &Marked| {
-            let mut found = loaded.segment.find_numbered(prefix);
-            found.next().is_some_and(|(number, _)| bits[number / 64] & 1 << (number % 64) != 0)
+            let mut is_set = false;
+            loaded.segment.each_of(prefix, |number, _| {
+                is_set = bits[number / 64] & 1 << (number % 64) != 0;
+                false
+            });
+            is_set
         };
         self.segments.iter().any(is_set) || self.elsewhere.contains(prefix)
     }

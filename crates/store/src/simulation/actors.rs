@@ -15,6 +15,8 @@ use crate::{
 pub(super) enum Part {
     /// A machine that runs a plan in some nights.
     Writer { plan: u8, nights: Vec<u64> },
+    /// A run of a plan of which the files are known by numbers.
+    Run { plan: &'static str, files: &'static [u64] },
     /// Somebody who copies one and the same snapshot here.
     Copier,
     /// Somebody who lets all but the newest snapshots of each plan expire.
@@ -23,13 +25,16 @@ pub(super) enum Part {
     Reclaimer { times: u8 },
 }
 
+/// Names and contents.
+type Files = Vec<(String, Vec<u8>)>;
+
 /// Contents are shared between nights and plans, so that who reclaims and who writes meet.
-fn files(plan: u8, night: u64) -> Vec<(&'static str, Vec<u8>)> {
+fn files(plan: u8, night: u64) -> Files {
     let of = |number: u64| noise(number, 1500 + (number as usize % 3) * 400);
     vec![
-        ("a", of(night % 3)),
-        ("b", of(10 + (night + u64::from(plan)) % 4)),
-        ("c", of(20 + night / 2)),
+        ("a".to_owned(), of(night % 3)),
+        ("b".to_owned(), of(10 + (night + u64::from(plan)) % 4)),
+        ("c".to_owned(), of(20 + night / 2)),
     ]
 }
 
@@ -40,6 +45,10 @@ pub(super) fn act(place: &Arc<dyn Place>, part: &Part, tell: &mut dyn FnMut(Done
             let name = format!("plan-{plan}");
             write(place, (&name, "hut", None), &files(*plan, *night), tell)
         }),
+        Part::Run { plan, files } => {
+            let file = |number: &u64| (number.to_string(), noise(1000 + number, 2000));
+            write(place, (plan, "hut", None), &files.iter().map(file).collect::<Files>(), tell)
+        }
         Part::Copier => {
             write(place, ("copied", "mast", Some(Order(77))), &files(1, 4), &mut |_| {})
         }
@@ -61,7 +70,7 @@ pub(super) fn act(place: &Arc<dyn Place>, part: &Part, tell: &mut dyn FnMut(Done
 fn write(
     place: &Arc<dyn Place>,
     (plan, machine, order): (&str, &str, Option<Order>),
-    files: &[(&'static str, Vec<u8>)],
+    files: &[(String, Vec<u8>)],
     tell: &mut dyn FnMut(Done),
 ) -> Result<()> {
     // A run that was told to check again is done again.
@@ -92,7 +101,7 @@ fn write(
 }
 
 /// What the files are: taken over from the last snapshot where they are unchanged, else stored.
-fn entries(session: &Arc<Session>, files: &[(&'static str, Vec<u8>)]) -> Result<Vec<Entry>> {
+fn entries(session: &Arc<Session>, files: &[(String, Vec<u8>)]) -> Result<Vec<Entry>> {
     let (store, comparison) = (session.store(), session.comparison());
     let mut entries = Vec::new();
     let mut new = Vec::new();
@@ -114,7 +123,7 @@ fn entries(session: &Arc<Session>, files: &[(&'static str, Vec<u8>)]) -> Result<
         }
         match taken {
             Some(entry) => entries.push(entry),
-            None => new.push((*name, content.clone(), hash)),
+            None => new.push((name.as_str(), content.clone(), hash)),
         }
     }
     let contents: Vec<(&str, Vec<u8>)> =

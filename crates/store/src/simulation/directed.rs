@@ -11,11 +11,11 @@ use skellin_place::{MemoryPlace, Place};
 use super::{
     actors::{Part, act},
     at_rest, seeded,
-    turns::{SimulatedPlace, Turns},
+    turns::{SimulatedPlace, Took, Turns},
 };
 
 /// More operations than anybody does.
-const ALL: u64 = 100_000;
+pub(super) const ALL: u64 = 100_000;
 
 /// A store of which some has expired: a container wholly, and one of which the newest snapshot needs a
 /// part.
@@ -39,9 +39,12 @@ fn half_expired() -> MemoryPlace {
     made.fork()
 }
 
-/// Whether the first of a cast came to his end within his part of the script; or what went wrong.
-fn play(parts: &[Part], script: &[(usize, u64)]) -> Result<(), String> {
-    let memory = half_expired();
+/// Lets a cast follow a script: how many operations each took; or what went wrong.
+pub(super) fn play(
+    memory: &MemoryPlace,
+    parts: &[Part],
+    script: &[(usize, u64)],
+) -> Result<Vec<Took>, String> {
     let turns = seeded(3, || Turns::directed(memory.clone(), parts.len(), script));
     let turns = Arc::new(turns);
     thread::scope(|scope| {
@@ -57,26 +60,21 @@ fn play(parts: &[Part], script: &[(usize, u64)]) -> Result<(), String> {
         }
     });
     seeded(3, || turns.finish())
-        .map(drop)
-        .and_then(|()| at_rest(&memory, 3).map_err(|why| format!("at rest: {why}")))
-        .map_err(|why| format!("{parts:?} {script:?}: {why}"))
+        .and_then(|_| at_rest(memory, 3).map_err(|why| format!("at rest: {why}")))
+        .map_err(|why| format!("{parts:?} {script:?}: {why}"))?;
+    Ok((0..parts.len()).map(|number| turns.took(number)).collect())
 }
 
 /// How many operations a part takes alone.
-fn length(part: &Part) -> u64 {
-    let memory = half_expired();
-    let turns = Arc::new(seeded(3, || Turns::directed(memory, 1, &[])));
-    let place: Arc<dyn Place> = Arc::new(SimulatedPlace::new(&turns, 0));
-    let _ = seeded(5, || act(&place, part, &mut |_| {}));
-    seeded(5, || turns.leave(0));
-    seeded(3, || turns.finish()).expect("alone all is well")
+fn length(part: &Part) -> Result<u64, String> {
+    Ok(play(&half_expired(), std::slice::from_ref(part), &[])?[0].all)
 }
 
 fn writer(plan: u8) -> Part {
     Part::Writer { plan, nights: vec![9] }
 }
 
-const RECLAIMER: Part = Part::Reclaimer { times: 1 };
+pub(super) const RECLAIMER: Part = Part::Reclaimer { times: 1 };
 
 /// One is stopped after each operation in turn, and another does all he does. `each`: every so many.
 pub(super) fn pairs(each: usize) -> Result<u64, String> {
@@ -84,8 +82,8 @@ pub(super) fn pairs(each: usize) -> Result<u64, String> {
     let mut count = 0;
     for stopped in &parts {
         for other in &parts {
-            for after in (0..length(stopped)).step_by(each) {
-                play(&[stopped.clone(), other.clone()], &[(0, after), (1, ALL)])?;
+            for after in (0..length(stopped)?).step_by(each) {
+                play(&half_expired(), &[stopped.clone(), other.clone()], &[(0, after), (1, ALL)])?;
                 count += 1;
             }
         }
@@ -102,11 +100,11 @@ pub(super) fn triples(each: usize) -> Result<u64, String> {
         (writer(0), RECLAIMER, RECLAIMER),
         (RECLAIMER, writer(0), Part::Expirer { times: 1 }),
     ] {
-        let lengths = (length(&first), length(&second));
+        let lengths = (length(&first)?, length(&second)?);
         for one in (0..lengths.0).step_by(each) {
             for two in (0..lengths.1).step_by(each) {
                 let parts = [second.clone(), first.clone(), third.clone()];
-                play(&parts, &[(1, one), (0, two), (2, ALL)])?;
+                play(&half_expired(), &parts, &[(1, one), (0, two), (2, ALL)])?;
                 count += 1;
             }
         }

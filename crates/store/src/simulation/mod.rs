@@ -6,6 +6,7 @@
 mod actors;
 mod directed;
 mod oracle;
+mod scenes;
 mod turns;
 
 use std::{
@@ -223,8 +224,11 @@ fn simulate() {
             |mistake: &Mistake| only.as_ref().is_none_or(|only| *only == format!("{mistake:?}"));
         for mistake in ALL.into_iter().filter(wanted) {
             MADE.store(mistake as u8, std::sync::atomic::Ordering::Relaxed);
-            let directed = || directed::pairs(1).and_then(|_| directed::triples(3));
-            match campaign(from..from + count).and_then(|_| directed()) {
+            let all = scenes::all(1)
+                .and_then(|_| campaign(from..from + count))
+                .and_then(|_| directed::pairs(1))
+                .and_then(|_| directed::triples(3));
+            match all {
                 Err(why) => println!("{mistake:?}: noticed, {why}"),
                 Ok(_) => missed.push(mistake),
             }
@@ -244,7 +248,7 @@ fn simulate() {
         working.into_iter().map(|worker| worker.join().expect("ends")).sum()
     });
     println!("{count} schedules from seed {from}, {steps} operations: nothing lost");
-    let (pairs, triples) = (directed::pairs(1), directed::triples(3));
-    let directed = pairs.expect("all is well") + triples.expect("all is well");
+    let all = [directed::pairs(1), directed::triples(3), scenes::all(1)];
+    let directed: u64 = all.into_iter().map(|one| one.expect("all is well")).sum();
     println!("{directed} directed schedules: nothing lost");
 }

@@ -56,6 +56,16 @@ struct Actor {
     fate: Fate,
     is_killed: bool,
     frozen_until: u64,
+    took: Took,
+}
+
+/// The operations an actor has done.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Took {
+    /// How many.
+    pub all: u64,
+    /// For each write how many there were before it.
+    pub writes: Vec<u64>,
 }
 
 enum Write {
@@ -84,8 +94,13 @@ pub(super) struct Turns {
 
 impl Turns {
     pub fn new(memory: MemoryPlace, actors: usize, random: u64) -> Self {
-        let fresh =
-            || Actor { doing: Doing::Works, fate: Fate::Fine, is_killed: false, frozen_until: 0 };
+        let fresh = || Actor {
+            doing: Doing::Works,
+            fate: Fate::Fine,
+            is_killed: false,
+            frozen_until: 0,
+            took: Took::default(),
+        };
         let state = State {
             actors: (0..actors).map(|_| fresh()).collect(),
             random,
@@ -122,7 +137,13 @@ impl Turns {
             state = self.goes[actor].wait(state).unwrap_or_else(PoisonError::into_inner);
         }
         state.actors[actor].doing = Doing::Works;
+        state.actors[actor].took.all += 1;
         state.actors[actor].fate
+    }
+
+    /// How many operations an actor has done so far.
+    pub fn took(&self, actor: usize) -> Took {
+        self.state().actors[actor].took.clone()
     }
 
     /// Lets somebody go on, once all wait.
@@ -203,6 +224,8 @@ impl Turns {
         let (Write::Create(name, _) | Write::Delete(name)) = &write;
         let killed = PlaceError::new(operation, name.as_str(), PlaceErrorKind::Failed);
         let mut state = self.state();
+        let took = &mut state.actors[actor].took;
+        took.writes.push(took.all - 1);
         match fate {
             Fate::Killed => Err(killed),
             Fate::DoneAndKilled => {
