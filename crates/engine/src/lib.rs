@@ -16,6 +16,7 @@ mod error;
 mod event;
 pub mod expire;
 mod explain;
+mod export;
 mod filter;
 mod finding;
 mod folders;
@@ -61,6 +62,7 @@ pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
 pub use error::{EngineError, Result};
 pub use event::{Event, EventSink, Exception, Progress, Waited};
 pub use explain::{Amounts, Reasons, explain, measure};
+pub use export::{ExportReport, ExportRequest, Packing, export};
 pub use finding::{Finding, Weight};
 pub use folders::Folders;
 pub use journal::{

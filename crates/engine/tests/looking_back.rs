@@ -3,7 +3,15 @@
 
 use crate::common;
 
-use std::{collections::BTreeMap, fs, path::Path};
+use std::{
+    collections::BTreeMap,
+    fs,
+    path::Path,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
 
 use common::{content, memory_store, open_store, plan_of, run_at, scratch, write};
 use proptest::prelude::*;
@@ -11,6 +19,8 @@ use skellin_engine::{
     Change,
     history::{self, Against},
 };
+use skellin_place::{HookedPlace, Operation, Place};
+use skellin_plan::Query;
 use skellin_store::{Body, Entry, Kind, PageRef, Snapshot, Store};
 
 const NAMES: [&str; 6] = ["a", "b", "c/d", "c/e", "c/f/g", "h"];
@@ -124,7 +134,105 @@ proptest! {
                 .collect();
             prop_assert_eq!(found, expected, "{}", name);
         }
+        // Every path is found once, with its versions; deleted is what the last night does not have.
+        let all = found(&[&store], None, false);
+        for (at, name) in NAMES.iter().enumerate() {
+            let versions = history::versions(&store, &below(name), &snapshots, &|| false, Err).unwrap();
+            let hit = all.iter().find(|hit| hit.path == below(name));
+            let spans = hit.map_or(&[][..], |hit| &hit.spans);
+            let told: Vec<_> = spans.iter().map(|span| (span.first, span.last, span.size)).collect();
+            let wanted: Vec<_> =
+                versions.iter().map(|one| (one.time, one.last_seen, one.size)).collect();
+            prop_assert_eq!(told, wanted, "{}", name);
+            let is_gone = hit.is_some_and(|hit| hit.gone.is_some());
+            prop_assert_eq!(is_gone, !versions.is_empty() && nights[nights.len() - 1][at].is_none());
+        }
+        let mut paths: Vec<_> = all.iter().map(|hit| &hit.path).collect();
+        paths.dedup();
+        prop_assert_eq!(paths.len(), all.len());
+        // What is deleted is told by itself, or by the directory that went with it.
+        let gone = found(&[&store], None, true);
+        for hit in all.iter().filter(|hit| hit.gone.is_some()) {
+            let above = |other: &history::Hit| {
+                hit.path.starts_with(&[&other.path[..], b"/"].concat()) && other.gone == hit.gone
+            };
+            let told = gone.iter().filter(|other| other.path == hit.path || above(other)).count();
+            prop_assert_eq!(told, 1, "{:?} {:?}", hit, gone);
+        }
+        // A second store that has every other night: together they tell what the nights were.
+        let (_, second) = memory_store();
+        for (number, night) in nights.iter().enumerate().step_by(2) {
+            play(&root, night);
+            run_at(&second, &plan, 1_790_000_000_000 + number as i64 * DAY);
+        }
+        let other = open_store(&second);
+        prop_assert_eq!(facts(&found(&[&other, &store], None, false)), facts(&all));
+        prop_assert_eq!(facts(&found(&[&other, &store], None, true)), facts(&gone));
     }
+}
+
+/// What was found, in the order of the paths.
+fn found(stores: &[&Store], pattern: Option<&str>, only_gone: bool) -> Vec<history::Hit> {
+    let query = Query::new(pattern, &[], 0).unwrap();
+    let all = history::series(
+        stores,
+        history::Which { plan: Some("readings"), ..Default::default() },
+        &mut |_, _| panic!(),
+    );
+    let hits = std::sync::Mutex::new(Vec::new());
+    for series in all.unwrap() {
+        series
+            .search(
+                stores,
+                (&query, only_gone),
+                &|| false,
+                &|hit| hits.lock().unwrap().push(hit),
+                &|_, _| panic!(),
+            )
+            .unwrap();
+    }
+    let mut hits = hits.into_inner().unwrap();
+    hits.sort_by(|a, b| a.path.cmp(&b.path));
+    hits
+}
+
+/// Of files: path, first, last, and since when it is gone.
+fn facts(hits: &[history::Hit]) -> Vec<(Vec<u8>, i64, i64, Option<i64>)> {
+    let ends = |hit: &history::Hit| {
+        let (first, last) = (hit.spans.first().unwrap().first, hit.spans.last().unwrap().last);
+        (hit.path.clone(), first, last, hit.gone)
+    };
+    hits.iter().map(ends).collect()
+}
+
+#[test]
+fn a_search_reads_what_many_snapshots_share_once() {
+    let folder = scratch();
+    let root = folder.path().join("ridge");
+    for number in 0..300 {
+        write(&root.join(format!("{}/record-{number:03}.csv", number % 30)), "");
+    }
+    let (_, place) = memory_store();
+    let plan = plan_of(&[&root], "");
+    for night in 0..20 {
+        write(&root.join("7/tide.csv"), night.to_string());
+        run_at(&place, &plan, 1_790_000_000_000 + night * DAY);
+    }
+    let reads = Arc::new(AtomicUsize::new(0));
+    let count = Arc::clone(&reads);
+    let place: Arc<dyn Place> = Arc::new(HookedPlace::before(place, move |operation, _| {
+        count.fetch_add(usize::from(operation == Operation::Read), Ordering::Relaxed);
+        Ok(())
+    }));
+    let store = open_store(&place);
+    let before = reads.load(Ordering::Relaxed);
+    let hits = found(&[&store], Some("tide"), false);
+    assert_eq!((hits.len(), hits[0].spans.len(), hits[0].gone), (1, 20, None));
+    // 30 directories, two pages that change each night, and the snapshots themselves.
+    let reads = reads.load(Ordering::Relaxed) - before;
+    assert!(reads < 250, "{reads}");
+    assert_eq!(found(&[&store], Some("record-00?.csv"), false).len(), 10);
+    assert_eq!(found(&[&store], Some("/**/7/record-007.csv"), false).len(), 1);
 }
 
 #[test]

@@ -8,6 +8,7 @@ mod common;
 mod configuration;
 mod doctor;
 mod expire;
+mod exports;
 mod far;
 mod far_sources;
 mod faults;

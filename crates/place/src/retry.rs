@@ -356,7 +356,8 @@ mod tests {
     impl Moody {
         fn mood<T>(&self, work: impl FnOnce() -> Result<T, PlaceError>) -> Result<T, PlaceError> {
             *self.asked.lock().expect("no panic") += 1;
-            match self.moods.lock().expect("no panic").pop() {
+            let mood = self.moods.lock().expect("no panic").pop();
+            match mood {
                 Some(kind) => {
                     if self.does_it {
                         let _ = work();

@@ -66,7 +66,8 @@ impl Throttle {
         let given_up = self.given_up.lock().unwrap_or_else(PoisonError::into_inner);
         let (pause, before) = (self.turn(bytes), *given_up);
         let waited = self.quit.wait_timeout_while(given_up, pause, |now| *now == before);
-        match *waited.unwrap_or_else(PoisonError::into_inner).0 == before {
+        let is_wanted = *waited.unwrap_or_else(PoisonError::into_inner).0 == before;
+        match is_wanted {
             true => Ok(()),
             false => Err(io::Error::new(io::ErrorKind::ConnectionAborted, "nobody waits for it")),
         }

@@ -55,8 +55,8 @@ pub use problem::{Problem, Severity, nearest};
 pub use retaining::{PlanCopy, retained_by};
 pub use rotation::{Rotation, Turn};
 pub use rules::{
-    Action, Explanation, Matcher, NameOnly, OFTEN_SKIPPED, OftenSkipped, PathKind, READY, Rule,
-    RuleNote, RuleSet, Traits, Verdict,
+    Action, Explanation, Matcher, NameOnly, OFTEN_SKIPPED, OftenSkipped, PathKind, Query, READY,
+    Rule, RuleNote, RuleSet, Traits, Verdict,
 };
 pub use schedule::{Days, Schedule, Unit};
 pub use secret::SecretSource;

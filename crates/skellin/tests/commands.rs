@@ -2,7 +2,11 @@
 
 use crate::world;
 
-use std::{fs, io::Write, process::Stdio};
+use std::{
+    fs,
+    io::Write,
+    process::{Command, Stdio},
+};
 
 use serde_json::Value;
 use world::common::{assert_same, content, make_odd_tree, settle, write};
@@ -502,4 +506,84 @@ fn a_tree_that_breaks_off_is_one_document_in_json() {
     assert_eq!(status, 3, "{}", torn["error"]);
     assert!(listed > 100 && listed < 20_000, "{listed} before it");
     assert!(torn["error"]["message"].is_string(), "{}", torn["error"]);
+}
+
+#[test]
+fn a_path_is_found_wherever_it_was() {
+    let world = World::new();
+    world.usual_plan("");
+    write(&world.path("ridge/register.ods"), "rings");
+    write(&world.path("ridge/scans/sheet-1.png"), vec![7; 3000]);
+    write(&world.path("ridge/scans/\x1b[31msheet-2.png"), "red");
+    world.done(&["run", "readings"]);
+    write(&world.path("ridge/register.ods"), "rings and more");
+    fs::remove_dir_all(world.path("ridge/scans")).unwrap();
+    world.done(&["run", "readings"]);
+    let (status, found) = world.json(&["search", "REGISTER"]);
+    let hit = &found["paths"][0];
+    assert_eq!((status, &hit["versions"], &hit["gone-since"]), (0, &2.into(), &Value::Null));
+    assert!(hit["path"].as_str().unwrap().ends_with("ridge/register.ods"), "{found}");
+    assert!(hit["first"].as_str() < hit["last"].as_str(), "{hit}");
+    // A directory that went as a whole is told once.
+    let (_, gone) = world.json(&["search", "readings", "*", "--gone"]);
+    let paths: Vec<_> = gone["paths"].as_array().unwrap().iter().map(|hit| &hit["path"]).collect();
+    assert!(paths.len() == 1 && paths[0].as_str().unwrap().ends_with("/scans"), "{gone}");
+    let text = world.done(&["search", "readings", "*.png"]);
+    assert!(
+        text.contains("sheet-1.png  (deleted)") && text.contains("2 paths in 2 snapshots"),
+        "{text}"
+    );
+    assert!(!text.contains('\x1b'), "{text}");
+    let large = world.done(&["search", "*.png", "--over", "2 KiB"]);
+    assert!(large.contains("sheet-1") && !large.contains("sheet-2"), "{large}");
+    assert!(world.done(&["search", "*.png", "--until", "1 day ago"]).contains("0 paths"));
+    assert!(world.done(&["search", "readings"]).contains("→ readings is a plan"));
+    for (arguments, words) in [
+        (&["search", "nowhere", "x"][..], "nowhere"),
+        (&["search", "readings", "a//b"], "matches nothing"),
+        (&["search", "x", "--over", "much"], "much"),
+        (&["search", "x", "--since", "soonish"], "`soonish` is not a time"),
+    ] {
+        let refused = world.output(arguments);
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(refused.status.code() == Some(2) && said.contains(words), "{arguments:?}: {said}");
+    }
+}
+
+#[test]
+fn a_snapshot_is_exported_as_an_archive_or_not_at_all() {
+    let world = World::new();
+    world.usual_plan("");
+    write(&world.path("ridge/notes.md"), "wind from the north");
+    write(&world.path("ridge/scans/sheet.png"), content(2, 90_000));
+    world.done(&["run", "readings"]);
+    let out = world.path("all.tar.zst").display().to_string();
+    let (status, told) = world.json(&["export", "readings@newest", "--out", &out]);
+    assert_eq!((status, &told["members"], &told["bytes"]), (0, &4.into(), &90_019.into()));
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(&out).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let again = world.output(&["export", "readings@newest", "--out", &out]);
+    let said = String::from_utf8_lossy(&again.stderr).into_owned();
+    assert!(again.status.code() == Some(2) && said.contains("exists already"), "{said}");
+    let part = world.output(&["export", "readings@newest", "ridge/scans", "--out", "-"]);
+    assert_eq!(part.status.code(), Some(0));
+    let names = Command::new("tar").arg("-t").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn();
+    let mut names = names.unwrap();
+    names.stdin.take().unwrap().write_all(&part.stdout).unwrap();
+    let names = String::from_utf8(names.wait_with_output().unwrap().stdout).unwrap();
+    assert_eq!(names, "ridge/scans/\nridge/scans/sheet.png\n");
+    for (out, words) in [("x.zip", "FILE.tar"), ("/nowhere/at/all/x.tar", "cannot write")] {
+        let refused = world.output(&["export", "readings@newest", "--out", out]);
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(refused.status.code() != Some(0) && said.contains(words), "{said}");
+    }
+    // A disk that is full leaves nothing that looks like an archive.
+    let full = world.output(&["export", "readings@newest", "--out", "/dev/full/x.tar"]);
+    assert_ne!(full.status.code(), Some(0));
+    let left: Vec<_> =
+        fs::read_dir(world.path("")).unwrap().map(|one| one.unwrap().file_name()).collect();
+    assert!(
+        left.iter().all(|name| !name.to_string_lossy().starts_with(".skellin-export")),
+        "{left:?}"
+    );
 }

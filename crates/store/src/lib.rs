@@ -38,8 +38,8 @@ pub use records::snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, Sn
 pub use store::{FOLDERS, Store};
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Met, Moment, Needs,
-    OpenNode, Owner, PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, TreeBuilder, TreeWalk,
-    join,
+    OpenNode, Owner, PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, Stretches, TreeBuilder,
+    TreeWalk, join,
 };
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 pub use writing::appraisal::{Appraised, Appraiser};

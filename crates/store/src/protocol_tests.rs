@@ -1,9 +1,13 @@
 //! The run's half of the protocol between runs and reclaims, with notices, revokes, verdicts and
 //! markers put by hand; and how the index and its copies behave.
 
-use std::sync::{
-    Arc, OnceLock,
-    atomic::{AtomicU64, Ordering},
+use std::{
+    sync::{
+        Arc, OnceLock,
+        atomic::{AtomicU64, Ordering},
+        mpsc,
+    },
+    time::{Duration, Instant},
 };
 
 use skellin_place::{HookedPlace, MemoryPlace, ObjectName, Place};
@@ -273,6 +277,26 @@ fn a_notice_is_answered_with_everything_that_is_held() {
     let own = answered[1].1.iter().filter(|container| container.run == session.run()).count();
     assert!(own > 1, "{:?}", answered[1]);
     session.finish(draft(&session, &entries)).expect("finishes");
+}
+
+/// As at the end of a long run to a far place, or in a long reclaim.
+#[test]
+fn a_run_that_has_not_looked_for_long_looks_again() {
+    let (_, place) = memory();
+    run(&place, 1, &[("a", noise(1, 100_000))]);
+    let store = open(&place);
+    let session = begin(&store, 2);
+    put_notice(&store, "00000000000000000000000000000004", &data_containers(&store));
+    session.poll_now_and_then().expect("it has looked a moment ago");
+    assert!(acks(&store).is_empty());
+    let long_ago = Instant::now().checked_sub(Duration::from_secs(120)).expect("a time");
+    *session.polled.lock().expect("no panic") = long_ago;
+    let (done, ended) = mpsc::channel();
+    let looking = Arc::clone(&session);
+    std::thread::spawn(move || done.send(looking.poll_now_and_then().is_ok()));
+    let looked = ended.recv_timeout(Duration::from_secs(20));
+    assert_eq!(looked, Ok(true), "it must not wait for itself");
+    assert_eq!(acks(&store).len(), 1);
 }
 
 #[test]

@@ -1,8 +1,10 @@
 //! Looking back: snapshots, what is in them, and the versions of a path.
 
 mod bringing;
+mod finding;
 mod listing;
 mod naming;
+mod series;
 mod versions;
 
 use std::io::Write;
@@ -19,9 +21,11 @@ use crate::{
     refusal::Refusal,
 };
 pub use bringing::{Bringer, Brought, brought};
+pub use finding::{Asked, Hit, Span, find};
 pub use listing::{Against, difference, list};
 pub use naming::{Followed, follow, named_in};
-pub use versions::{Version, versions};
+pub use series::{Series, Which, series};
+pub use versions::{Version, same_version, versions};
 
 /// A path in a snapshot.
 #[derive(Clone, Debug, PartialEq)]

@@ -66,11 +66,10 @@ pub fn versions<S: Borrow<Snapshot> + Sync>(
             previous_has_it = false;
             continue;
         };
-        let same = |version: &Version| {
-            version.entry.modified == entry.modified && version.entry.body.same_content(&entry.body)
-        };
         match versions.last_mut() {
-            Some(last) if previous_has_it && same(last) => last.last_seen = snapshot.started,
+            Some(last) if previous_has_it && same_version(&last.entry, &entry) => {
+                last.last_seen = snapshot.started;
+            }
             _ => versions.push(Version {
                 snapshot: snapshot.run,
                 time: snapshot.started,
@@ -83,6 +82,14 @@ pub fn versions<S: Borrow<Snapshot> + Sync>(
         previous_has_it = true;
     }
     Ok(versions)
+}
+
+/// Whether a path is the same version in two snapshots. A directory is another one only if something below
+/// it differs, whatever its own times say.
+#[must_use]
+pub fn same_version(before: &Entry, now: &Entry) -> bool {
+    let is_directory = matches!(now.body, Body::Directory { .. });
+    before.body.same_content(&now.body) && (is_directory || before.modified == now.modified)
 }
 
 type Found = OnceLock<Result<Option<Entry>>>;

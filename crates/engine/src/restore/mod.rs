@@ -264,9 +264,8 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     }
     request.events.event(Event::Ended);
     walked?;
-    if let Some(error) = locked(&shared.failure).take() {
-        return Err(error);
-    }
+    let failure = locked(&shared.failure).take();
+    failure.map_or(Ok(()), Err)?;
     let mut exceptions = shared.exceptions.into_inner().unwrap_or_else(PoisonError::into_inner);
     exceptions.sort_by(|a, b| a.path.cmp(&b.path));
     let mut in_the_way = shared.in_the_way.into_inner().unwrap_or_else(PoisonError::into_inner);

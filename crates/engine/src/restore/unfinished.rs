@@ -113,7 +113,8 @@ impl Leftovers {
 
     /// Removes the workshops of which nothing is left to be finished.
     pub fn sweep(&self) {
-        for dead in std::mem::take(&mut *locked(&self.0)) {
+        let all = std::mem::take(&mut *locked(&self.0));
+        for dead in all {
             if dead.left.is_empty() || dead.is_old {
                 // The directory it lies in has got its times already.
                 let before = times_of(&dead.home);

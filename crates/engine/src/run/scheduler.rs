@@ -252,10 +252,8 @@ impl<'s> Scheduler<'s> {
 
     /// Why the work ended early, if it failed.
     pub fn take_failure(&self) -> Result<()> {
-        match locked(&self.state).failure.take() {
-            Some(failure) => Err(failure),
-            None => Ok(()),
-        }
+        let failure = locked(&self.state).failure.take();
+        failure.map_or(Ok(()), Err)
     }
 }
 

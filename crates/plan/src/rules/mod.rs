@@ -9,6 +9,7 @@ mod matcher;
 mod notes;
 mod parse;
 mod pattern;
+mod query;
 mod ready;
 mod suspicion;
 
@@ -22,6 +23,7 @@ use std::ops::Range;
 pub use condition::{NameOnly, PathKind, Traits};
 pub use matcher::{Explanation, Matcher, Verdict};
 pub use notes::RuleNote;
+pub use query::Query;
 pub use ready::{OFTEN_SKIPPED, OftenSkipped, READY};
 
 use crate::problem::Problem;

@@ -82,7 +82,7 @@ pub(super) struct PrintArgs {
 }
 
 /// A moment of a file for programs, to the nanosecond.
-fn file_time(moment: Moment) -> Value {
+pub(super) fn file_time(moment: Moment) -> Value {
     match jiff::Timestamp::new(moment.seconds, moment.nanos.cast_signed()) {
         Ok(timestamp) => {
             let zoned = timestamp.to_zoned(jiff::tz::TimeZone::system());
@@ -172,7 +172,7 @@ pub(super) fn history(context: &Context, args: &HistoryArgs) -> Result<Exit, Cli
     Ok(if damaged > 0 { Exit::Damage } else { Exit::Done })
 }
 
-fn kind(kind: Kind) -> &'static str {
+pub(super) fn kind(kind: Kind) -> &'static str {
     match kind {
         Kind::File => "file",
         Kind::Directory => "dir",

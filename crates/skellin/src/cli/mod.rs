@@ -8,6 +8,7 @@ mod due;
 mod error;
 mod expire;
 mod explain;
+mod export;
 mod history;
 mod journal;
 mod listing;
@@ -23,6 +24,7 @@ mod reclaim;
 mod replicate;
 mod restore;
 mod run;
+mod search;
 mod signals;
 mod steward;
 mod store;
@@ -132,10 +134,14 @@ enum Command {
     Tree(history::TreeArgs),
     /// List the versions of a path
     Versions(history::VersionsArgs),
+    /// Find paths in any snapshot
+    Search(search::SearchArgs),
     /// Write a file of a snapshot to stdout
     Print(history::PrintArgs),
     /// Restore files
     Restore(restore::RestoreArgs),
+    /// Write a snapshot, or part of it, as a tar archive
+    Export(export::ExportArgs),
     /// Let go of the snapshots that a plan's `retain` does not keep
     Expire(expire::ExpireArgs),
     /// Free the space of what no snapshot needs any more
@@ -224,8 +230,10 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::History(args) => history::history(context, &args),
         Command::Tree(args) => history::tree(context, &args),
         Command::Versions(args) => history::versions(context, &args),
+        Command::Search(args) => search::search(context, &args),
         Command::Print(args) => history::print(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
+        Command::Export(args) => export::export(context, &args),
         Command::Expire(args) => expire::expire(context, &args),
         Command::Reclaim(args) => reclaim::reclaim(context, &args),
         Command::Verify(args) => verify::verify(context, &args),

@@ -122,7 +122,8 @@ impl Shelf {
             ("PUT", _) if has("partNumber") => self.part(asked, trouble),
             ("POST", _) if has("uploadId") => self.complete(asked, trouble).unwrap_or_else(failed),
             ("DELETE", _) if has("uploadId") => {
-                match locked(&self.inventory).uploads.remove(asked.query("uploadId")) {
+                let removed = locked(&self.inventory).uploads.remove(asked.query("uploadId"));
+                match removed {
                     Some(_) => Answer::new(204),
                     None => Answer::error(404, "NoSuchUpload", "no such upload"),
                 }

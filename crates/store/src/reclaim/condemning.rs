@@ -80,13 +80,14 @@ impl Store {
         let numbers = ids.iter().map(|id| self.containers.number(*id, None)).collect();
         self.index.contents_of(&numbers, &mut |number, record, _| {
             let id = self.containers.get(number).id;
-            if spared.contains(&id) || is_made(Mistake::NeededNotSpared) {
+            let is_in_vain = spared.contains(&id) || !marks.is_needed(&record.prefix);
+            if is_in_vain || is_made(Mistake::NeededNotSpared) {
                 return;
             }
             let elsewhere = self.has_copy(&record.prefix)
                 || is_made(Mistake::CondemnedCopyCounts)
                     && self.has_other_copy(&record.prefix, &ids);
-            if marks.is_needed(&record.prefix) && !elsewhere {
+            if !elsewhere {
                 spared.insert(id);
             }
         })?;

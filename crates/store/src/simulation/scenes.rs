@@ -21,12 +21,16 @@ enum Until {
     Each,
     /// Until just before one of his writes, counted from 0.
     Before(usize),
+    /// Until just before one of his writes, counted from the end, the last being 1.
+    BeforeLast(usize),
     /// Until one of his writes is done.
     After(usize),
 }
 
 /// The writes of a reclaim: a look whether the place is fit for it (0 and 1), the record of its run.
 const BEGUN: Until = Until::Before(2);
+/// The writes of a run at its end: its snapshot, the second copy of that, and its record that goes.
+const ALL_STORED: Until = Until::BeforeLast(3);
 /// What it writes after it has decided what to give up.
 const DECIDED: Until = Until::Before(3);
 
@@ -48,7 +52,35 @@ const fn run(plan: &'static str, files: &'static [u64]) -> Part {
     Part::Run { plan, files }
 }
 
-const SCENES: [Scene; 4] = [
+const SCENES: [Scene; 6] = [
+    // A run is about to put its record when a reclaim condemns what it will use.
+    Scene {
+        before: &[run("tides", &[1, 2]), run("tides", &[3])],
+        beside: &[],
+        after: &[],
+        parts: &[run("masts", &[1, 2]), RECLAIMER, EXPIRER],
+        script: &[
+            (2, Until::End),
+            (0, Until::Before(0)),
+            (1, Until::Each),
+            (0, Until::End),
+            (1, Until::End),
+        ],
+    },
+    // A run that has looked for notices for the last time ends while a reclaim looks for open runs.
+    Scene {
+        before: &[run("tides", &[1, 2]), run("tides", &[3])],
+        beside: &[],
+        after: &[],
+        parts: &[run("masts", &[1, 2]), RECLAIMER, EXPIRER],
+        script: &[
+            (2, Until::End),
+            (0, ALL_STORED),
+            (1, Until::Each),
+            (0, Until::End),
+            (1, Until::End),
+        ],
+    },
     // A run has chosen the snapshot it compares with. Before its record is there another run of the plan
     // ends, that snapshot expires but lies there still, and a reclaim condemns what only it needed.
     Scene {
@@ -140,6 +172,9 @@ impl Scene {
                 // Others may leave him more to do than he has alone.
                 Until::Each => (0..took.all + took.all / 4).step_by(each as usize).collect(),
                 Until::Before(number) => vec![write(*number)],
+                Until::BeforeLast(number) => {
+                    vec![write(took.writes.len().saturating_sub(*number))]
+                }
                 Until::After(number) => vec![write(*number) + 1],
             }
         };

@@ -11,6 +11,7 @@ mod needs;
 mod page;
 mod reader;
 mod spot;
+mod stretches;
 mod walk;
 
 pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
@@ -19,6 +20,7 @@ pub use entry::{
 };
 pub use reader::{Entries, Items};
 pub use spot::Spot;
+pub use stretches::Stretches;
 pub use walk::{Met, OpenNode, TreeWalk, join};
 
 pub use needs::Needs;

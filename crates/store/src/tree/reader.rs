@@ -1,6 +1,6 @@
 //! Walking trees: a page at a time, in the order of names.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque, hash_map};
 
 use super::{
     annex::{Hints, split},
@@ -8,6 +8,7 @@ use super::{
     needs::Needs,
     page::Page,
     spot::Spot,
+    stretches::Stretches,
 };
 use crate::{
     containers::Location,
@@ -194,6 +195,46 @@ impl Store {
         Err(StoreError::damaged("a tree", "it is too deep"))
     }
 
+    /// Hands over the entries of a directory as it is in many snapshots, each with those that have it; the
+    /// same one may come several times, for others. Every page is read once, however many have it. What
+    /// cannot be read is handed to `lost`.
+    ///
+    /// # Errors
+    /// If the place fails.
+    pub fn entries_of_many(
+        &self,
+        roots: &[(PageRef, Stretches)],
+        take: &mut dyn FnMut(Entry, &Stretches),
+        lost: &mut dyn FnMut(StoreError),
+    ) -> Result<()> {
+        let mut level = Level::default();
+        roots.iter().for_each(|(page, when)| level.add(*page, when));
+        for _ in 0..DEEPEST {
+            let mut below = Level::default();
+            for (page, when) in level.pages {
+                match self.page(&page) {
+                    Ok(Page::Inner(children)) => {
+                        children.iter().for_each(|(_, child, _)| below.add(*child, &when));
+                    }
+                    Ok(Page::Entries(entries)) => {
+                        entries.into_iter().for_each(|entry| take(entry, &when));
+                    }
+                    Ok(Page::Items(_)) => {
+                        lost(StoreError::damaged("a tree", "a list of chunks among names"));
+                    }
+                    Err(error) if error.is_unreadable() => lost(error),
+                    Err(error) => return Err(error),
+                }
+            }
+            if below.pages.is_empty() {
+                return Ok(());
+            }
+            level = below;
+        }
+        lost(StoreError::damaged("a tree", "it is too deep"));
+        Ok(())
+    }
+
     /// The page references in a page, for walks that visit every page once.
     pub(crate) fn page_children(&self, page: &PageRef) -> Result<PageContent> {
         Ok(match self.page(page)? {
@@ -204,6 +245,25 @@ impl Store {
             Page::Items(items) => PageContent { items, ..PageContent::default() },
             Page::Entries(entries) => PageContent { entries, ..PageContent::default() },
         })
+    }
+}
+
+/// Different pages of one depth, and the snapshots that have them.
+#[derive(Default)]
+struct Level {
+    pages: Vec<(PageRef, Stretches)>,
+    at: HashMap<Fingerprint, usize>,
+}
+
+impl Level {
+    fn add(&mut self, page: PageRef, when: &Stretches) {
+        match self.at.entry(page.fingerprint) {
+            hash_map::Entry::Occupied(at) => self.pages[*at.get()].1.add(when),
+            hash_map::Entry::Vacant(at) => {
+                at.insert(self.pages.len());
+                self.pages.push((page, when.clone()));
+            }
+        }
     }
 }
 

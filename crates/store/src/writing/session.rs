@@ -92,7 +92,7 @@ pub struct Session {
     /// How many snapshots the store had when it began.
     listed: usize,
     known_notices: Mutex<HashSet<ObjectName>>,
-    polled: Mutex<Instant>,
+    pub(crate) polled: Mutex<Instant>,
     notes: Mutex<Vec<StoreError>>,
     /// Trouble with what is there already, which does not stop a run.
     pub warnings: Vec<StoreError>,
@@ -227,10 +227,12 @@ impl Session {
 
     /// As [`poll`](Self::poll), unless that was done lately.
     pub(crate) fn poll_now_and_then(&self) -> Result<()> {
-        match locked(&self.polled).elapsed() < POLLED_LATELY {
-            true => Ok(()),
-            false => self.poll(),
+        // By itself: who asks holds it no more when it is polled.
+        let last = *locked(&self.polled);
+        if last.elapsed() < POLLED_LATELY {
+            return Ok(());
         }
+        self.poll()
     }
 
     /// Brings the open tree container on its way, however full.
