@@ -6,6 +6,7 @@
 mod around;
 mod cause;
 mod clock;
+mod compare;
 mod config;
 mod counts;
 mod depth;
@@ -54,6 +55,7 @@ mod words;
 pub use around::{Owed, owed_leaves};
 pub use cause::{Cause, CauseKind};
 pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
+pub use compare::{Comparing, Difference, Differing, Hears, Live, Sight};
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
 pub use doctor::{Examination, Gap, gaps};

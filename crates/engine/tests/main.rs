@@ -5,6 +5,7 @@ mod around;
 mod census;
 mod choosing;
 mod common;
+mod compares;
 mod configuration;
 mod doctor;
 mod expire;

@@ -587,3 +587,57 @@ fn a_snapshot_is_exported_as_an_archive_or_not_at_all() {
         "{left:?}"
     );
 }
+
+#[test]
+fn snapshots_are_compared_with_each_other_and_with_files() {
+    let world = World::new();
+    world.usual_plan("skip *.part");
+    write(&world.path("ridge/notes.md"), "wind from the north");
+    write(&world.path("ridge/scans/sheet.png"), content(2, 9_000));
+    settle(&world.path("ridge"));
+    world.done(&["run", "readings"]);
+    assert!(world.done(&["compare", "readings@newest"]).contains("no differences"));
+    write(&world.path("ridge/notes.md"), "wind from the south west");
+    write(&world.path("ridge/half.part"), "excluded");
+    fs::remove_dir_all(world.path("ridge/scans")).unwrap();
+    let (status, live) = world.json(&["compare", "readings@newest"]);
+    let told = |found: &Value| -> Vec<(String, String)> {
+        let text = |value: &Value| value.as_str().unwrap().to_owned();
+        let paths = found["paths"].as_array().unwrap().iter();
+        let mut all: Vec<_> = paths
+            .map(|one| {
+                let path = text(&one["path"]);
+                (path[path.rfind('/').unwrap() + 1..].to_owned(), text(&one["difference"]))
+            })
+            .collect();
+        all.sort();
+        all
+    };
+    let pair = |a: &str, b: &str| (a.to_owned(), b.to_owned());
+    let wanted = [pair("notes.md", "changed"), pair("scans", "gone")];
+    assert_eq!((status, told(&live)), (0, wanted.to_vec()));
+    world.done(&["run", "readings"]);
+    let (_, history) = world.json(&["history"]);
+    let id = |number: usize| history["snapshots"][number]["id"].as_str().unwrap()[..10].to_owned();
+    let (_, both) = world.json(&["compare", &id(0), &id(1)]);
+    assert_eq!((told(&both), &both["gone"]), (wanted.to_vec(), &1.into()));
+    let text = world.done(&["compare", &id(0), &id(1), "-v"]);
+    assert!(text.contains("gone      ") && text.contains("sheet.png"), "{text}");
+    assert!(text.contains("changed") && text.contains("19 B → 24 B"), "{text}");
+
+    // What a restore laid down is what was; a byte that changed without a trace is found by reading.
+    let back = world.path("back").display().to_string();
+    world.done(&["restore", &id(0), "--to", &back]);
+    assert!(world.done(&["compare", &id(0), "--with", &back, "--read"]).contains("no differences"));
+    let sheet = world.path("back/ridge/scans/sheet.png");
+    let modified = fs::metadata(&sheet).unwrap().modified().unwrap();
+    let mut bytes = fs::read(&sheet).unwrap();
+    bytes[4_000] ^= 1;
+    fs::write(&sheet, bytes).unwrap();
+    fs::File::options().write(true).open(&sheet).unwrap().set_modified(modified).unwrap();
+    assert!(world.done(&["compare", &id(0), "--with", &back]).contains("no differences"));
+    let (_, read) = world.json(&["compare", &id(0), "--with", &back, "--read"]);
+    assert_eq!(told(&read), [pair("sheet.png", "changed")]);
+    let refused = world.output(&["compare", &id(0), "--with", "/nowhere", "--path", "ridge/none"]);
+    assert_ne!(refused.status.code(), Some(0));
+}

@@ -265,6 +265,13 @@ impl Store {
         Err(last)
     }
 
+    /// Whether bytes are the content of a chunk.
+    #[must_use]
+    pub fn is_content(&self, chunk: &crate::tree::ChunkRef, bytes: &[u8]) -> bool {
+        bytes.len() as u64 == u64::from(chunk.length)
+            && self.keys.fingerprint(Class::Data, bytes) == chunk.fingerprint
+    }
+
     /// The content of a chunk, handed to `take` after its fingerprint was checked.
     ///
     /// # Errors

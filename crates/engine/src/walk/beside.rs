@@ -51,6 +51,20 @@ impl<'s> Beside<'s> {
         }
     }
 
+    /// The name of the next entry.
+    ///
+    /// # Errors
+    /// As [`next`](Self::next).
+    pub fn peek(&mut self) -> Result<Option<&[u8]>> {
+        self.ahead = self.next()?;
+        Ok(self.ahead.as_ref().map(|entry| entry.name.as_slice()))
+    }
+
+    /// The next entry, if [`peek`](Self::peek) told that name.
+    pub fn take_named(&mut self, name: &[u8]) -> Option<Entry> {
+        self.ahead.take_if(|entry| entry.name == name)
+    }
+
     /// The entry of a name; what comes before it is handed to `passed`.
     ///
     /// # Errors

@@ -230,25 +230,42 @@ impl Context {
         renamed.collect()
     }
 
+    /// What a name of a snapshot says, and the plan in it.
+    fn spec(&self, text: &str) -> Result<(SnapshotSpec, Option<String>), CliError> {
+        let spec =
+            SnapshotSpec::parse(text, Timestamp::now(), &TimeZone::system()).map_err(|error| {
+                CliError::usage(error.to_string(), "skellin history lists the snapshots")
+            })?;
+        Ok(match spec {
+            SnapshotSpec::Of { plan, when } => {
+                (SnapshotSpec::Of { plan: self.series(&plan), when }, Some(plan))
+            }
+            spec @ SnapshotSpec::Id(_) => (spec, None),
+        })
+    }
+
+    /// The snapshot a name means in one store.
+    pub fn snapshot_within(
+        &self,
+        store: &Store,
+        text: &str,
+        which: &WhichStore,
+    ) -> Result<Snapshot, CliError> {
+        let (spec, plan) = self.spec(text)?;
+        let own = self.own_name(plan.as_deref());
+        let now = Timestamp::now().as_millisecond();
+        let whose = Whose { own: &own, named: which.machine.as_deref(), now };
+        Ok(history::find_snapshot(store, &spec, whose)?.snapshot)
+    }
+
     /// The snapshot a name means, and the store it is in.
     pub fn snapshot(
         &self,
         text: &str,
         which: &WhichStore,
     ) -> Result<(String, Arc<Store>, Snapshot), CliError> {
-        let spec =
-            SnapshotSpec::parse(text, Timestamp::now(), &TimeZone::system()).map_err(|error| {
-                CliError::usage(error.to_string(), "skellin history lists the snapshots")
-            })?;
-        let plan = match &spec {
-            SnapshotSpec::Of { plan, .. } => Some(plan.clone()),
-            SnapshotSpec::Id(_) => None,
-        };
+        let (spec, plan) = self.spec(text)?;
         let plan = plan.as_deref();
-        let spec = match spec {
-            SnapshotSpec::Of { plan, when } => SnapshotSpec::Of { plan: self.series(&plan), when },
-            spec => spec,
-        };
         let own = self.own_name(plan);
         let now = Timestamp::now().as_millisecond();
         let whose = Whose { own: &own, named: which.machine.as_deref(), now };

@@ -1,5 +1,6 @@
 //! The commands: parse, call one function of the engine, print.
 
+mod compare;
 mod context;
 #[cfg(feature = "demo")]
 mod demo;
@@ -138,6 +139,8 @@ enum Command {
     Search(search::SearchArgs),
     /// Write a file of a snapshot to stdout
     Print(history::PrintArgs),
+    /// Compare two snapshots, or one with files as they are now
+    Compare(compare::CompareArgs),
     /// Restore files
     Restore(restore::RestoreArgs),
     /// Write a snapshot, or part of it, as a tar archive
@@ -232,6 +235,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Versions(args) => history::versions(context, &args),
         Command::Search(args) => search::search(context, &args),
         Command::Print(args) => history::print(context, &args),
+        Command::Compare(args) => compare::compare(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
         Command::Export(args) => export::export(context, &args),
         Command::Expire(args) => expire::expire(context, &args),
