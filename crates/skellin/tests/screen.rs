@@ -41,6 +41,34 @@ fn standing(text: &str) -> (usize, usize) {
     (nth.trim().parse().unwrap(), all.trim().parse().unwrap())
 }
 
+/// From opening to the file that is there again: twelve keys at most, by somebody who knows part of its name
+/// and nothing else.
+#[test]
+fn the_deleted_register_is_back_within_twelve_keys() {
+    let folder = station();
+    let register = folder.path().join("srv/ringing/register.csv");
+    let screen = Screen::start(80, 24, folder.path(), program());
+    screen.wait(&["of 3 plans safe", "─ Is ─ gateway"]);
+    let keys = ["/", "r", "e", "g", "i", "Enter", "b", "Enter", "Enter"];
+    assert!(keys.len() <= 12);
+    screen.keys(&keys[..5]);
+    screen.wait(&["ringing", "register.csv", "gone since", "1 path in"]);
+    screen.keys(&keys[5..6]);
+    screen.wait(&["─ Was ─ ringing", "▾", "register.csv"]);
+    screen.keys(&keys[6..7]);
+    screen.wait(&["Destination", "original location"]);
+    screen.keys(&keys[7..8]);
+    screen.wait(&["Dry run; nothing was written yet", "1 path"]);
+    assert!(!register.exists());
+    screen.keys(&keys[8..]);
+    screen.wait(&["✓ Done."]);
+    assert!(fs::read_to_string(&register).unwrap().lines().count() > 10);
+    // What was deleted, of all plans; a whole directory is one line.
+    screen.keys(&["Enter", "/", "Tab"]);
+    screen.wait(&["Deleted, latest first", "sketches/", "gone since", "2 paths in"]);
+    screen.keys(&["Escape"]);
+}
+
 #[test]
 fn the_deleted_register_is_found_and_brought_back() {
     let folder = station();

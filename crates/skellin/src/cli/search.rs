@@ -200,7 +200,7 @@ impl Printer<'_> {
             if named.is_some() {
                 lines.push(format!("{} on {}", words::harmless(plan), words::harmless(machine)));
             }
-            let when = if self.gone { "deleted by" } else { "last seen" };
+            let when = if self.gone { "gone since" } else { "last seen" };
             lines.push(format!(
                 "{:<17} {when:<17} {:>8} {:>9}  path",
                 "first seen", "versions", "size"

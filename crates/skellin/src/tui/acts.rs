@@ -13,7 +13,7 @@ use super::{
     panels::{
         AboutPanel, ClosingPanel, EntryPanel, FatesPanel, FinderPanel, GoToPanel, HelpPanel,
         HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel, ReachPanel,
-        RestorePanel, RetainPanel, RulePanel, StorePanel, TroublePanel, WhyPanel,
+        RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel, TroublePanel, WhyPanel,
     },
     worker::{Request, Trouble},
 };
@@ -53,6 +53,7 @@ impl App {
             }
             Action::Help => self.open(Opened::of(HelpPanel::default())),
             Action::Find => self.open(Opened::of(FinderPanel::default())),
+            Action::Search => self.open(SearchPanel::open(&self.model)),
             Action::GoTo => self.open(Opened::of(GoToPanel::default())),
             Action::NewPlan => self.open(PlanPanel::open(&self.model, None)),
             Action::NewStore => self.open(StorePanel::open(&self.model)),

@@ -6,6 +6,8 @@ mod ahead;
 mod health;
 #[path = "panels_tests.rs"]
 mod panels;
+#[path = "search_tests.rs"]
+mod search;
 #[path = "will_tests.rs"]
 mod will;
 

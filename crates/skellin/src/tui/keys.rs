@@ -12,6 +12,7 @@ pub(super) enum Action {
     Oldest,
     Now,
     GoTo,
+    Search,
     NextPlan,
     PreviousPlan,
     Closer,
@@ -130,6 +131,14 @@ pub(super) const BINDINGS: &[Binding] = &[
     binding(&[(Home, NONE)], "Home", Action::Oldest, Tenses, "oldest snapshot", ""),
     binding(&[(End, NONE), (Char('n'), NONE)], "n", Action::Now, Everywhere, "now", "now"),
     binding(&[(Char('g'), NONE)], "g", Action::GoTo, Everywhere, "go to a time", "go to"),
+    binding(
+        &[(Char('/'), NONE)],
+        "/",
+        Action::Search,
+        Everywhere,
+        "search all snapshots; Tab: deleted",
+        "search",
+    ),
     binding(&[(Tab, NONE)], "Tab", Action::NextPlan, Tenses, "next plan", "plan"),
     binding(
         &[(BackTab, SHIFT), (BackTab, NONE)],

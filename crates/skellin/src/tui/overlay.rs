@@ -11,7 +11,7 @@ use super::{
     lanes::Known,
     model::{Cursor, Model, Screen},
     panels::{Answer, Heard, Opened, Panel, PlanPanel},
-    worker::{Report, Request},
+    worker::{FoundPath, Report, Request},
 };
 
 impl App {
@@ -44,6 +44,7 @@ impl App {
             Answer::Lane(lane) => self.model.choose_lane(lane),
             Answer::Moment(time) => self.model.go_to(time),
             Answer::Snapshot { plan, time } => self.model.go_to_snapshot(&plan, time),
+            Answer::Path(found) => self.model.go_to_path(*found),
             Answer::Ask(request) => {
                 self.panel = Some(panel);
                 self.model.ask(request);
@@ -157,5 +158,21 @@ impl Model {
             let near = self.lanes[lane].nearest(time).unwrap_or(time);
             self.put_cursor(Cursor::Was(near));
         }
+    }
+
+    /// Goes to a path that was found, in the last snapshot that has it.
+    fn go_to_path(&mut self, found: FoundPath) {
+        let Some(lane) = self.lanes.iter().position(|lane| lane.label() == found.lane) else {
+            return;
+        };
+        let Some(mark) = self.lanes[lane].marks.iter().find(|mark| mark.id == found.last) else {
+            return;
+        };
+        let time = mark.time;
+        self.choose_lane(lane);
+        self.tree.reveal(found.path, found.above);
+        // What is open now has to be listed, also if the snapshot is the one that is shown.
+        self.forget_tree();
+        self.put_cursor(Cursor::Was(time));
     }
 }

@@ -136,6 +136,7 @@ impl App {
             Report::Ended { job, end } => return self.take_end(job, end),
             // What a panel asked for that is not open any more is of no use to anybody.
             report @ (Report::Looked { .. }
+            | Report::Found { .. }
             | Report::Explained { .. }
             | Report::Effect { .. }
             | Report::Weighed { .. }

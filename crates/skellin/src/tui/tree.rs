@@ -341,6 +341,12 @@ impl Tree {
         self.selected_row().is_some_and(|row| row.is_open && !self.listings.contains_key(&row.path))
     }
 
+    /// Selects a path, with the directories above it open, for when they are listed next.
+    pub fn reveal(&mut self, path: Vec<u8>, above: Vec<Vec<u8>>) {
+        self.open.extend(above);
+        self.selected = Some(path);
+    }
+
     /// Selects a visible row.
     pub fn select(&mut self, number: usize) {
         let last = self.length().saturating_sub(1);

@@ -13,7 +13,7 @@ use crate::tui::{
     drawn::Drawn,
     keys::Action,
     model::Model,
-    worker::{Report, Request},
+    worker::{FoundPath, Report, Request},
 };
 
 /// A key and what it does, for the hint line.
@@ -122,6 +122,8 @@ pub(in crate::tui) enum Answer {
         plan: String,
         time: i64,
     },
+    /// Close it and go to a path that was found.
+    Path(Box<FoundPath>),
     /// Ask the worker.
     Ask(Request),
     /// Close it and ask the worker.

@@ -8,6 +8,7 @@ mod foretell;
 mod jobs;
 mod maker;
 mod report;
+mod search;
 mod sources;
 mod turns;
 
@@ -32,6 +33,7 @@ pub(crate) use report::{
     Details, DraftState, Facts, Group, JobEnd, Local, Looked, PassphrasesNow, Report, Restored,
     StoreRow, Tile, Trouble, VersionRow,
 };
+pub(crate) use search::{FoundPath, SearchEnd, Sought, SoughtLane};
 
 use super::{arrange::Arrangement, rows::Rows};
 use turns::Turns;
@@ -77,6 +79,8 @@ pub(crate) enum Request {
     Map { number: u64, plan: String, path: Vec<u8>, census: Arc<Census> },
     /// Follow a path through these snapshots, oldest first. Only the newest study counts.
     Versions { study: u64, store: String, snapshots: Vec<RunId>, path: Vec<u8> },
+    /// Find paths in snapshots.
+    Search(Box<Sought>),
     /// Read the beginning of a file.
     Look { store: String, snapshot: RunId, path: Vec<u8> },
     /// Read the journal.
@@ -183,6 +187,7 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 struct NewestOnly {
     tree: Turns,
     study: Turns,
+    search: Turns,
     map: Turns,
     arrangement: Turns,
     explanation: Turns,
@@ -296,6 +301,10 @@ impl Queues {
                 let over = turns.study.turn(study);
                 let task = move |it: &Shared| browse::study(it, &store, &snapshots, path, &over);
                 queued(&self.studies, Box::new(task));
+            }
+            Request::Search(sought) => {
+                let over = turns.search.turn(sought.number);
+                apart(Box::new(move |it| search::search(it, &sought, &over)));
             }
             Request::Map { number, plan, path, census } => {
                 let over = turns.map.turn(number);

@@ -10,7 +10,7 @@ use skellin_engine::{
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
-use super::{Written, foretell::Fill};
+use super::{FoundPath, SearchEnd, Written, foretell::Fill};
 use crate::tui::{arrange::Arrangement, rows::Batch};
 
 /// The passphrases of a store after something was done with them.
@@ -50,6 +50,8 @@ pub(crate) enum Report {
     Mapped { number: u64, tiles: Result<Vec<Tile>, Trouble> },
     /// The versions of a path, oldest first.
     Versions { path: Vec<u8>, versions: Result<Vec<VersionRow>, Trouble> },
+    /// Paths that a search found; more follow until it has ended.
+    Found { number: u64, found: Vec<FoundPath>, end: Option<Result<SearchEnd, Trouble>> },
     /// The beginning of a file.
     Looked { path: Vec<u8>, snapshot: RunId, looked: Result<Looked, Trouble> },
     /// The journal, newest first, with the exceptions of its newest entries.
