@@ -5,7 +5,7 @@ use std::{fs, path::Path, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    cargo, choosing, far, growth, inputs, limits, long, root, say, screen,
+    cargo, choosing, far, growth, inputs, limits, long, root, say, screen, searched,
     world::{Bench, Measured},
 };
 
@@ -37,6 +37,10 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         fs::create_dir_all(&folder)?;
         growth::rows(&folder, &medium)?;
         return Ok(fs::remove_dir_all(&medium)?);
+    }
+    if only == Some("--search") {
+        fs::create_dir_all(&folder)?;
+        return searched::rows(&folder);
     }
     let status = cargo().args(["build", "--release", "--package", "skellin"]).status()?;
     ensure!(status.success(), "the program does not build");
@@ -165,6 +169,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
     screen::rows(&bench.program, &bench.medium)?;
     far::rows(&bench.medium)?;
     growth::rows(&bench.folder, &bench.medium)?;
+    searched::rows(&bench.folder)?;
     say("");
     say(
         "ratios of rates: ours to the limit, at least 0.40 wanted; of times: ours to the bare walk, at most 4.00 wanted",

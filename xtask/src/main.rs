@@ -14,6 +14,7 @@ mod made;
 mod programs;
 mod retained;
 mod screen;
+mod searched;
 mod secrets;
 mod simulate;
 mod suite;
@@ -36,7 +37,7 @@ fn main() -> anyhow::Result<()> {
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

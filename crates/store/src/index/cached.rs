@@ -16,7 +16,7 @@ use std::{
     sync::atomic::{AtomicU64, Ordering},
 };
 
-use super::segment::SegmentBytes;
+use super::bytes::SegmentBytes;
 use crate::{format::keys::Secret, reading::nearby::write_private};
 
 const HEAD: usize = 40;

@@ -14,10 +14,11 @@ use skellin_place::ObjectName;
 
 use super::{
     Cache,
+    bytes::SegmentBytes,
     cached::{self, CachedBytes},
     draft::SegmentDraft,
     layout::{PartRow, SegmentId},
-    segment::{Segment, SegmentBytes},
+    segment::Segment,
 };
 use crate::{
     containers::Standing,

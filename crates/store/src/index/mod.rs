@@ -1,5 +1,6 @@
 //! Which content the store has, and where: index segments, what loads them, and what keeps them few.
 
+mod bytes;
 mod cached;
 mod draft;
 mod layout;

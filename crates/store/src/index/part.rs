@@ -2,8 +2,8 @@
 //! them with few reads.
 
 use super::{
+    bytes::{SegmentBytes, misfit, stretch},
     record::{FILTER, Filter, RECORD, Record, halves},
-    segment::{SegmentBytes, misfit, stretch},
 };
 use crate::{error::Result, format::ids::Prefix};
 

@@ -6,6 +6,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::{
+    bytes::{SegmentBytes, misfit, stretch},
     layout::{
         BLOCK, CONTAINER, HAS_LENGTHS, HAS_PARTS, HEAD, INPUT, KEY, LENGTH, MAGIC, PART, PartRow,
         SegmentContainer, SegmentId,
@@ -23,26 +24,6 @@ use crate::{
 
 /// Records that are read at a time when all are.
 const WINDOW: usize = 4096;
-
-/// Bytes of a segment, wherever they are.
-pub(crate) trait SegmentBytes: Send + Sync {
-    /// How many there are.
-    fn len(&self) -> u64;
-    /// Reads some of them; `false` if they cannot be read any more.
-    fn read(&self, at: u64, into: &mut [u8]) -> bool;
-}
-
-impl SegmentBytes for Vec<u8> {
-    fn len(&self) -> u64 {
-        self.as_slice().len() as u64
-    }
-
-    fn read(&self, at: u64, into: &mut [u8]) -> bool {
-        let part =
-            usize::try_from(at).ok().and_then(|at| self.get(at..at.checked_add(into.len())?));
-        part.map(|part| into.copy_from_slice(part)).is_some()
-    }
-}
 
 /// Opens a part of a segment by its number.
 pub(super) type OpenPart<'a> = dyn FnMut(u32, &PartRow) -> Result<Box<dyn SegmentBytes>> + 'a;
@@ -77,22 +58,6 @@ impl Tables<'_> {
     fn long(&self, at: usize) -> Result<u64> {
         self.part(at).map(u64::from_le_bytes)
     }
-}
-
-pub(super) fn misfit(object: &str) -> StoreError {
-    StoreError::damaged(object, "its tables do not fit together")
-}
-
-/// Reads a stretch of what is there; lengths are compared with that before anything is made room for.
-pub(super) fn stretch(
-    source: &dyn SegmentBytes,
-    at: u64,
-    length: u64,
-    object: &str,
-) -> Result<Vec<u8>> {
-    let end = at.checked_add(length).filter(|end| *end <= source.len());
-    let mut bytes = vec![0; end.map_or(0, |_| length as usize)];
-    (end.is_some() && source.read(at, &mut bytes)).then_some(bytes).ok_or_else(|| misfit(object))
 }
 
 impl Segment {
