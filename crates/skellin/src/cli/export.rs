@@ -20,7 +20,6 @@ use super::{
     history::standing,
     output::{self, exception_json, json_path},
     run::exceptions_text,
-    signals,
 };
 use crate::{exit::Exit, words};
 
@@ -45,15 +44,8 @@ pub(super) fn export(context: &Context, args: &ExportArgs) -> Result<Exit, CliEr
     let (name, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
     let opened = [(name, Arc::clone(&store))];
     context.catch_signals();
-    let exported =
-        context.attending(&opened, || export_from(context, &store, (&snapshot, packing), args));
-    let report = match exported {
-        Err(error) if context.cancel.is_cancelled() => {
-            context.report(&error);
-            return Ok(Exit::Signal(signals::caught().unwrap_or(2)));
-        }
-        other => other?,
-    };
+    let report =
+        context.attending(&opened, || export_from(context, &store, (&snapshot, packing), args))?;
     Ok(match report.exception_count {
         0 => Exit::Done,
         // What is not in the archive is what the store has lost.

@@ -134,15 +134,17 @@ pub(super) fn search(context: &Context, args: &SearchArgs) -> Result<Exit, CliEr
         for series in &all {
             snapshots += series.len() as u64;
             let about = (series.plan.as_str(), series.machine.as_str());
-            let (count, gathered) = (AtomicU64::new(0), Mutex::new(Vec::new()));
+            let (count, gathered) = (Mutex::new(0u64), Mutex::new(Vec::new()));
             let heading = (all.len() > 1).then_some(about);
             let each = |hit: Hit| {
-                let first = count.fetch_add(1, Ordering::Relaxed) == 0;
+                // Held while it prints: the head comes before all others.
+                let mut count = locked(&count);
                 match args.gone {
                     // The last that went comes first: that is known at the end.
                     true => locked(&gathered).push(hit),
-                    false => printer.print(about, &hit, first.then_some(heading)),
+                    false => printer.print(about, &hit, (*count == 0).then_some(heading)),
                 }
+                *count += 1;
             };
             let lost = |path: &[u8], error: &StoreError| {
                 damaged.fetch_add(1, Ordering::Relaxed);
@@ -155,7 +157,7 @@ pub(super) fn search(context: &Context, args: &SearchArgs) -> Result<Exit, CliEr
             for (number, hit) in gathered.iter().enumerate() {
                 printer.print(about, hit, (number == 0).then_some(heading));
             }
-            paths += count.into_inner();
+            paths += *locked(&count);
         }
         Ok((paths, snapshots, damaged.into_inner()))
     });
