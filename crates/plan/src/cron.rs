@@ -279,7 +279,7 @@ mod tests {
     }
 
     /// Minute by minute: those whose local time fits and has not been before, and after a change of
-    /// the clock the minute that stands for those it left out.
+    /// the clock the minute that stands for those it skipped.
     fn naively(cron: &Cron, from: Timestamp, to: Timestamp, zone: &TimeZone) -> Vec<Timestamp> {
         let fits = |local: civil::DateTime| {
             has(cron.minutes, local.minute())

@@ -185,13 +185,21 @@ impl<S: Borrow<Snapshot>> Finder<'_, S> {
             return Err(EngineError::Cancelled);
         }
         let mut names: BTreeMap<Vec<u8>, Vec<Seen>> = BTreeMap::new();
+        // One path after the other, in the same room.
+        let mut path = join(&directory.path, b"");
+        let above = path.len();
         let mut take = |entry: Entry, when: &Stretches| {
             if let Some(seen) = names.get_mut(&entry.name) {
-                seen.push(Seen { when: when.clone(), entry });
+                // A page that changed has its other entries once more as they were.
+                match seen.last_mut().filter(|last| last.entry == entry) {
+                    Some(last) => last.when.add(when),
+                    None => seen.push(Seen { when: when.clone(), entry }),
+                }
                 return;
             }
-            let is_directory = entry.kind() == Kind::Directory;
-            if is_directory || self.asked.query.fits(&join(&directory.path, &entry.name), false) {
+            path.truncate(above);
+            path.extend_from_slice(&entry.name);
+            if entry.kind() == Kind::Directory || self.asked.query.fits(&path, false) {
                 names.insert(entry.name.clone(), vec![Seen { when: when.clone(), entry }]);
             }
         };

@@ -113,7 +113,7 @@ pub(super) fn apply_in(
     unset.cause()
 }
 
-/// Attributes that only root may set are not set, without a word, where root is not at work.
+/// Attributes that only root may set are silently not set where root is not at work.
 fn ignore_unsupported(result: Result<(), Errno>, shared: &Shared<'_>) -> Result<(), Errno> {
     match result {
         Err(Errno::PERM | Errno::ACCESS) if !shared.is_root => Ok(()),

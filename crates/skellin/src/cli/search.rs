@@ -33,13 +33,13 @@ pub(super) struct SearchArgs {
     /// The plan, if only its snapshots are to be searched; a word or a pattern
     #[arg(value_name = "PLAN and PATTERN", num_args = 1..=2, required = true)]
     what: Vec<OsString>,
-    /// Only what the newest snapshot has no more, lately deleted first
+    /// Only what the newest snapshot has no more, latest deleted first
     #[arg(long)]
     gone: bool,
-    /// Leave out snapshots taken before
+    /// Only snapshots taken since then
     #[arg(long, value_name = "WHEN")]
     since: Option<String>,
-    /// Leave out snapshots taken after
+    /// Only snapshots taken until then
     #[arg(long, value_name = "WHEN")]
     until: Option<String>,
     /// Only this kind: file, dir, link, device, pipe
