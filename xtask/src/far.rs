@@ -133,6 +133,7 @@ pub(crate) fn plan(source: &Path) -> Result<Plan> {
 pub(crate) fn one_run(store: &Arc<Store>, plan: &Plan) -> Result<RunReport> {
     let request = RunRequest {
         plan,
+        configuration: &[],
         origin: None,
         source_hosts: &skellin_engine::SourceHosts::default(),
         machine: "hut",
@@ -280,6 +281,9 @@ fn one_file(far: &Far) -> Result<()> {
         paths: &[located],
         destination: &Destination::Directory(out),
         existing: Existing::Leave,
+        extra: skellin_engine::Extra::Leave,
+        dated: false,
+        keep: &[],
         dry_run: false,
         stamp: "0",
         cancel: &Cancel::new(),

@@ -75,6 +75,7 @@ pub(crate) fn finish(session: &Arc<Session>, mut entries: Vec<Entry>) -> Result<
         root,
         labels: Vec::new(),
         plan_text: "sources = [\"/srv\"]\nstore = \"oak\"\n".to_owned(),
+        configuration: Vec::new(),
         files: entries.len() as u64,
         bytes: counted,
         ended: 0,

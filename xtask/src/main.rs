@@ -1,4 +1,5 @@
-//! `cargo xtask test`, `cargo xtask bench`, `cargo xtask damage`, `cargo xtask faults` and `cargo xtask fuzz`.
+//! `cargo xtask test`, `cargo xtask bench`, `cargo xtask damage`, `cargo xtask faults`, `cargo xtask machine`
+//! and `cargo xtask fuzz`.
 
 mod bench;
 mod choosing;
@@ -10,6 +11,7 @@ mod growth;
 mod inputs;
 mod limits;
 mod long;
+mod machine;
 mod made;
 mod programs;
 mod retained;
@@ -33,11 +35,12 @@ fn main() -> anyhow::Result<()> {
         Some("simulate") => {
             simulate::simulate(arguments.next().as_deref(), arguments.next().as_deref())
         }
+        Some("machine") => machine::machine(),
         Some("dependencies") => dependencies::check(),
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

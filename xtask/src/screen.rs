@@ -81,6 +81,7 @@ pub(crate) fn world(medium: &Path) -> Result<PathBuf> {
             let clock = MovedClock::at(now - (runs - run) * 86_400_000);
             let request = RunRequest {
                 plan: &plan,
+                configuration: &[],
                 origin: None,
                 source_hosts: &skellin_engine::SourceHosts::default(),
                 machine: "hut",

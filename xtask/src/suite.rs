@@ -84,7 +84,12 @@ fn may_mount() -> bool {
 }
 
 fn install_missing() -> Result<()> {
-    let missing: Vec<&str> = NEEDED
+    install(NEEDED)
+}
+
+/// Installs packages whose programs are missing.
+pub(crate) fn install(needed: &[(&str, &str)]) -> Result<()> {
+    let missing: Vec<&str> = needed
         .iter()
         .filter(|(program, _)| !is_installed(program))
         .map(|(_, package)| *package)

@@ -1,6 +1,7 @@
 //! The configuration directory: plans, stores, and what is wrong with them.
 
 use std::{
+    cell::RefCell,
     fs, io,
     path::{Path, PathBuf},
     sync::Arc,
@@ -11,10 +12,12 @@ use skellin_plan::{
     Channel, Channels, Plan, Problem, StoreConfig, Stores, Tell, parse_channels, parse_hosts,
     parse_plan_reading, parse_stores, parse_tell,
 };
+use skellin_store::KeptFile;
 
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
+    kept::kept_file,
     ownership::{self, Untrusted},
     places::{SourceHosts, local_directory},
     refusal::Refusal,
@@ -34,6 +37,8 @@ pub struct PlanFile {
     pub problems: Vec<Problem>,
     /// Who is told of it, also if something else is wrong with it.
     pub tell: Tell,
+    /// Files it names that lie with the configuration.
+    pub named: Vec<KeptFile>,
 }
 
 /// Everything that is configured.
@@ -51,6 +56,8 @@ pub struct Configuration {
     pub source_hosts: Arc<SourceHosts>,
     /// Who can be told, and how.
     pub channels: Channels,
+    /// The files that are not of one plan.
+    pub common: Vec<KeptFile>,
 }
 
 /// Files of the configuration are no longer than this, in bytes.
@@ -99,6 +106,15 @@ impl Configuration {
         keep_out
     }
 
+    /// Directories of our own that no restore in place touches: stores, the cache, and the state, in which
+    /// this machine's history goes on.
+    #[must_use]
+    pub fn own_directories(&self) -> Vec<PathBuf> {
+        let mut own = self.keep_out();
+        own.push(self.folders.state.clone());
+        own
+    }
+
     /// Nothing is configured.
     #[must_use]
     pub fn empty(folders: Folders) -> Self {
@@ -109,6 +125,7 @@ impl Configuration {
             host_problems: Vec::new(),
             source_hosts: Arc::default(),
             channels: Channels::default(),
+            common: Vec::new(),
         }
     }
 
@@ -118,12 +135,15 @@ impl Configuration {
     /// If a file is there and cannot be read.
     pub fn load(folders: Folders) -> Result<Self> {
         let with = |name: &str| std::env::var(name).ok();
+        let mut common = Vec::new();
         let path = folders.config.join("stores.toml");
         let text = read(&path)?.unwrap_or_default();
+        common.extend(kept_file(&folders.config, &path, &text));
         hide_variables(&text);
         let stores = parse_stores(&path.display().to_string(), &text, &with);
         let path = folders.config.join("channels.toml");
         let text = read(&path)?.unwrap_or_default();
+        common.extend(kept_file(&folders.config, &path, &text));
         hide_variables(&text);
         let channels = parse_channels(&path.display().to_string(), &text, &with);
         let mut plans = Vec::new();
@@ -158,7 +178,8 @@ impl Configuration {
                     let message = format!("{what} is ignored: {why}");
                     let problem = Problem::of_file(&path.display().to_string(), message, mend);
                     let (plan, tell, problems) = (None, Tell::default(), vec![problem]);
-                    plans.push(PlanFile { name, path, plan, problems, tell });
+                    let named = Vec::new();
+                    plans.push(PlanFile { name, path, plan, problems, tell, named });
                     continue;
                 }
                 Err(error) => return Err(error),
@@ -167,21 +188,30 @@ impl Configuration {
             let named = stores.names.iter().map(String::as_str);
             let file = path.display().to_string();
             let told = Some(channels.names.as_slice());
+            let read = RefCell::new(Vec::new());
+            let reading = |path: &Path| {
+                let text = read_named(path)?;
+                read.borrow_mut().extend(kept_file(&folders.config, path, &text));
+                Ok(text)
+            };
             let (plan, problems) =
-                parse_plan_reading(&name, &file, &text, &with, named, told, &read_named);
+                parse_plan_reading(&name, &file, &text, &with, named, told, &reading);
             let tell = match &plan {
                 Some(plan) => plan.tell.clone(),
                 None => parse_tell(&text),
             };
-            plans.push(PlanFile { name, path, plan, problems, tell });
+            let named = read.into_inner();
+            plans.push(PlanFile { name, path, plan, problems, tell, named });
         }
         plans.sort_by(|a, b| a.name.cmp(&b.name));
         let path = folders.config.join("hosts.toml");
         let text = read(&path)?.unwrap_or_default();
+        common.extend(kept_file(&folders.config, &path, &text));
         hide_variables(&text);
         let hosts = parse_hosts(&path.display().to_string(), &text, &with);
         let source_hosts = Arc::new(SourceHosts::new(hosts.fine));
-        Ok(Self { folders, stores, plans, host_problems: hosts.problems, source_hosts, channels })
+        let host_problems = hosts.problems;
+        Ok(Self { folders, stores, plans, host_problems, source_hosts, channels, common })
     }
 
     /// A plan that can be used.

@@ -22,7 +22,9 @@ mod filter;
 mod finding;
 mod folders;
 pub mod history;
+mod holds;
 mod journal;
+mod kept;
 mod lock;
 mod locked;
 mod metadata;
@@ -71,6 +73,7 @@ pub use journal::{
     Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Mended, Message, Outcome,
     StepRecord, Work, rules_of_last_run,
 };
+pub use kept::{Fate, Lost, lost_configuration, plan_of, set_up};
 pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, create_store, folders_at, keep_secret};
 pub use orchestration::{
@@ -87,7 +90,9 @@ pub use preview::{Census, Looking, Part, PreviewEntry, Share, Shares, list_first
 pub use refusal::{Advice, Refusal};
 pub use renaming::{move_store, rename_plan};
 pub use replicate::{NotCopied, ReplicateReport, ReplicateRequest, replicate};
-pub use restore::{Destination, Existing, LinkAbove, RestoreReport, RestoreRequest, restore};
+pub use restore::{
+    Destination, Existing, Extra, LinkAbove, RestoreReport, RestoreRequest, dated_name, restore,
+};
 pub use run::{
     Change, Cost, Estimate, Outlook, PathChange, ReadSoFar, RunReport, RunRequest, RunStatus,
     Shrinkage, Surrounding, TellPath, record_damage, run, step_back,

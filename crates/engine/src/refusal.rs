@@ -237,6 +237,20 @@ pub enum Refusal {
     /// A directory where a file is meant.
     #[error("{0} is not a file")]
     NotAFile(String),
+    /// No machine of this name has anything in a store.
+    #[error("there is no snapshot of machine {0} in this store")]
+    NoConfiguration(String),
+    /// Several machines have snapshots in a store.
+    #[error("the store has snapshots of {} machines", .0.len())]
+    SeveralMachines(Vec<String>),
+    /// The plan of a snapshot makes no sense any more, so that nobody knows what its rules exclude.
+    #[error("the plan of this snapshot cannot be read: {problem}")]
+    PlanNotUnderstood {
+        /// The plan.
+        plan: String,
+        /// What is wrong with it.
+        problem: String,
+    },
     /// What cannot be restored to where it was.
     #[error("{} cannot be restored in place", .0.display())]
     NotInPlace(PathBuf),
@@ -356,6 +370,13 @@ impl Refusal {
             }
             Self::SeveralSources { paths, .. } => format!("choose one: {}", paths.join(", ")),
             Self::NotAFile(_) => told("skellin tree lists a directory"),
+            Self::NoConfiguration(_) => told("skellin history --place … lists the machines"),
+            Self::SeveralMachines(machines) => {
+                format!("choose with --machine: {}", machines.join(", "))
+            }
+            Self::PlanNotUnderstood { .. } => told(
+                "restore without --extra remove; or put the files in place that the plan names",
+            ),
             Self::NotInPlace(_) => told("restore it elsewhere with --to DIR"),
         }
     }

@@ -14,7 +14,7 @@ use common::{
     scratch, write,
 };
 use proptest::prelude::*;
-use skellin_engine::{RunStatus, history};
+use skellin_engine::{Destination, Existing, Extra, RunStatus, history};
 
 /// Something that happens to a tree.
 #[derive(Clone, Debug)]
@@ -137,6 +137,52 @@ proptest! {
             let report = Restoring::all(snapshot, &back).run(&store);
             prop_assert_eq!(report.exceptions, Vec::new());
             assert_same(&folder.path().join(format!("night-{night}")), &back.join("ridge"));
+        }
+    }
+
+    #[test]
+    fn a_directory_becomes_exactly_what_it_was(nights in prop::collection::vec(prop::collection::vec(act(), 0..14), 2..5)) {
+        let folder = scratch();
+        let source = folder.path().join("ridge");
+        let (keep, cache) = (source.join("keep.tmp"), source.join("cache/deep/x"));
+        write(&keep, "excluded");
+        write(&cache, "excluded as well");
+        let (_, place) = memory_store();
+        let plan = plan_of(&[&source], "skip *.tmp cache/");
+        let without = |path: &Path| {
+            let mut all = common::listing(path);
+            all.retain(|path, _| !path.starts_with("cache") && !path.ends_with("keep.tmp"));
+            all
+        };
+        let mut states = Vec::new();
+        for (night, acts) in nights.iter().enumerate() {
+            acts.iter().for_each(|act| happen(&source, act));
+            let report = run_at(&place, &plan, 1_790_000_000_000 + night as i64);
+            prop_assert_eq!(report.status, RunStatus::Done, "{:?}", report.exceptions);
+            states.push(without(&source));
+        }
+        let store = open_store(&place);
+        let snapshots = history::snapshots(&store, None, |_, _| {}).unwrap();
+        for (snapshot, state) in snapshots.iter().zip(&states).rev() {
+            let exactly = |dry_run| Restoring {
+                destination: Destination::InPlace,
+                existing: Existing::Replace,
+                extra: Extra::Remove { by: Some(&plan) },
+                dry_run,
+                ..Restoring::all(snapshot, folder.path())
+            };
+            let before = without(&source);
+            let foretold = exactly(true).run(&store);
+            prop_assert_eq!(&before, &without(&source), "a dry run changes nothing");
+            let report = exactly(false).run(&store);
+            prop_assert_eq!(&report.exceptions, &Vec::new());
+            prop_assert_eq!(state, &without(&source));
+            prop_assert!(foretold.extras.iter().all(|path| report.extras.contains(path)));
+            prop_assert_eq!(fs::read(&keep).unwrap(), b"excluded");
+            prop_assert_eq!(fs::read(&cache).unwrap(), b"excluded as well");
+            let again = exactly(false).run(&store);
+            prop_assert_eq!((again.replaced, again.removed, again.bytes), (0, 0, 0), "nothing is fetched twice");
+            prop_assert_eq!(again.same, snapshot.files);
         }
     }
 }

@@ -202,6 +202,7 @@ fn one_file(place: &Arc<dyn Place>, night: i64, bytes: &[u8], unsettled: bool) {
         root,
         labels: Vec::new(),
         plan_text: String::new(),
+        configuration: Vec::new(),
         files: 1,
         bytes: bytes.len() as u64,
         ended: START + night * DAY,

@@ -13,7 +13,7 @@ use common::{
     Restoring, assert_same, content, listing, make_odd_tree, memory_store, newest, open_store,
     plan_of, run_at, scratch, write,
 };
-use skellin_engine::{Destination, EngineError, Existing, Refusal};
+use skellin_engine::{Destination, EngineError, Existing, Extra, Refusal};
 use skellin_place::{MemoryPlace, Place};
 use skellin_store::{Snapshot, Store};
 
@@ -165,7 +165,7 @@ fn links_in_the_destination_lead_nowhere() {
 #[test]
 fn a_snapshot_that_names_places_outside_is_refused() {
     let world = world(simple);
-    for path in ["/etc/../tmp/x", "relative/x", "/"] {
+    for path in ["/etc/../tmp/x", "relative/x", "/..", ""] {
         let mut forged = world.snapshot.clone();
         forged.sources[0].path = path.as_bytes().to_vec().into();
         let restoring = Restoring {
@@ -221,7 +221,8 @@ fn a_second_restore_over_the_first_changes_nothing() {
     let replaced =
         Restoring { existing: Existing::Replace, ..Restoring::all(&world.snapshot, &back) }
             .run(&world.store);
-    assert_eq!(replaced.restored, first.restored);
+    assert_eq!(replaced.restored + replaced.same, first.restored);
+    assert_eq!((replaced.replaced, replaced.bytes), (0, 0), "what is right already is not fetched");
     assert_same(&world.source, &back.join("ridge"));
 }
 
@@ -296,4 +297,130 @@ fn a_store_without_its_index_still_restores_and_runs() {
     let report = run_at(&place, &plan_of(&[&world.source], ""), NIGHT + 1);
     assert_eq!(report.bytes.new, 0, "the containers tell what is in them");
     common::assert_clean(&place);
+}
+
+/// All below the source is to be what it was.
+fn exactly(world: &World) -> Restoring<'_> {
+    Restoring {
+        destination: Destination::InPlace,
+        existing: Existing::Replace,
+        extra: Extra::Remove { by: None },
+        ..Restoring::all(&world.snapshot, world.folder.path())
+    }
+}
+
+#[test]
+fn what_is_not_in_the_snapshot_goes_and_nothing_else_does() {
+    let world = world(simple);
+    let before = listing(&world.source);
+    let outside = world.folder.path().join("outside");
+    write(&outside.join("precious"), "precious");
+    let store = world.source.join("extra/store");
+    write(&store.join("container"), "precious");
+    write(&world.source.join("extra/file"), "x");
+    // Names that lead out are removed as names, never followed.
+    symlink(&outside, world.source.join("b/out")).unwrap();
+    symlink(&outside, world.source.join("extra/out")).unwrap();
+    let _socket = std::os::unix::net::UnixListener::bind(world.source.join("a/socket")).unwrap();
+    // A directory where a file was, and a link to one where a directory was.
+    fs::remove_file(world.source.join("a/one")).unwrap();
+    write(&world.source.join("a/one/below/deep"), "x");
+    let report = Restoring { keep: vec![store.clone()], ..exactly(&world) }.run(&world.store);
+    assert_eq!(read(outside.join("precious")), "precious");
+    assert_eq!(read(store.join("container")), "precious");
+    let words: Vec<_> = report.exceptions.iter().map(|one| one.cause.words.as_str()).collect();
+    assert_eq!(words, ["not in the snapshot, but Skellin needs it: kept"]);
+    assert!(!world.source.join("extra/file").exists() && world.source.join("a/socket").exists());
+    fs::remove_file(world.source.join("a/socket")).unwrap();
+    fs::remove_dir_all(world.source.join("extra")).unwrap();
+    let report = exactly(&world).run(&world.store);
+    assert_eq!(report.exceptions, Vec::new());
+    assert_eq!(listing(&world.source), before);
+}
+
+#[test]
+fn nothing_goes_where_the_store_cannot_say_what_was_there() {
+    let world = world(|source| {
+        for number in 0..400 {
+            write(&source.join(format!("many/{number:03}")), format!("stored {number}"));
+        }
+        write(&source.join("whole"), "stored");
+    });
+    write(&world.source.join("extra"), "x");
+    // Trees are kept twice: both copies lose a stretch.
+    let names = world.memory.names();
+    let trees: Vec<&str> =
+        names.iter().filter_map(|name| name.as_str().strip_prefix("trees/")).collect();
+    let mut damaged = 0;
+    for name in names.iter().filter(|name| trees.iter().any(|tree| name.as_str().ends_with(tree))) {
+        let mut bytes = world.memory.fetch(name, 1 << 30).unwrap();
+        let (from, to) = (bytes.len() / 3, bytes.len() / 2);
+        bytes[from..to].iter_mut().for_each(|byte| *byte ^= 0x5A);
+        world.memory.overwrite(name, bytes);
+        damaged += 1;
+    }
+    assert!(damaged >= 2, "{names:?}");
+    let store = open_store(&(Arc::new(world.memory.clone()) as Arc<dyn Place>));
+    let restored = exactly(&world).try_run(&store);
+    assert!(restored.is_err() || restored.unwrap().damaged > 0);
+    let left = fs::read_dir(world.source.join("many")).unwrap().count();
+    assert_eq!((left, world.source.join("whole").exists()), (400, true));
+}
+
+#[test]
+fn versions_of_one_path_stand_beside_it_under_their_times() {
+    let mut world = world(simple);
+    let first = world.snapshot.clone();
+    write(&world.source.join("a/one"), "changed one");
+    let place: Arc<dyn Place> = Arc::new(world.memory.clone());
+    run_at(&place, &plan_of(&[&world.source], ""), NIGHT + 86_400_000);
+    world.store = open_store(&place);
+    let second = newest(&world.store);
+    for snapshot in [&first, &second] {
+        let beside = Restoring {
+            paths: vec![world.source.join("a/one"), world.source.join("b")],
+            destination: Destination::InPlace,
+            dated: true,
+            ..Restoring::all(snapshot, world.folder.path())
+        };
+        assert_eq!(beside.run(&world.store).exceptions, Vec::new());
+    }
+    let beside = |path: &str, snapshot: &Snapshot| {
+        let path = world.source.join(path);
+        let name = path.file_name().unwrap().as_encoded_bytes();
+        let name = skellin_engine::dated_name(name, snapshot.started);
+        path.with_file_name(String::from_utf8(name).unwrap())
+    };
+    assert_eq!(read(beside("a/one", &first)), "stored one");
+    assert_eq!(read(beside("a/one", &second)), "changed one");
+    assert_eq!(read(beside("b", &first).join("three")), "stored three");
+    assert_eq!(read(world.source.join("a/one")), "changed one");
+}
+
+#[test]
+fn a_time_in_a_name_leaves_its_ending_and_its_length_fit() {
+    let dated =
+        |name: &str| String::from_utf8(skellin_engine::dated_name(name.as_bytes(), NIGHT)).unwrap();
+    let stamp = dated("x").split_off(1);
+    assert_eq!(stamp.len(), ".2026-09-21T145320".len());
+    assert_eq!(dated("gauge.csv"), format!("gauge{stamp}.csv"));
+    assert_eq!(dated(".profile"), format!(".profile{stamp}"));
+    assert_eq!(dated("what.is a long remark"), format!("what.is a long remark{stamp}"));
+    let long = dated(&format!("{}.csv", "ü".repeat(125)));
+    assert!(long.len() <= 255 && long.ends_with(&format!("ü{stamp}.csv")), "{long}");
+}
+
+#[test]
+fn directories_of_our_own_are_passed_over_in_place() {
+    let world = world(simple);
+    write(&world.source.join("b/three"), "written since");
+    let restoring = || Restoring {
+        destination: Destination::InPlace,
+        existing: Existing::Replace,
+        ..Restoring::all(&world.snapshot, world.folder.path())
+    };
+    let report = Restoring { keep: vec![world.source.join("b")], ..restoring() }.run(&world.store);
+    assert_eq!((report.exceptions, report.replaced), (Vec::new(), 0));
+    assert_eq!(read(world.source.join("b/three")), "written since");
+    assert_eq!(restoring().run(&world.store).replaced, 1);
 }

@@ -52,7 +52,7 @@ pub use places::{BucketSpec, FarSource, HostSpec, PlaceSpec};
 pub use plan::{Compress, Plan, ReadFile, Speed, is_plan_name, parse_plan, parse_plan_reading};
 pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
-pub use retaining::{PlanCopy, retained_by};
+pub use retaining::{PlanCopy, retained_by, stores_named_by};
 pub use rotation::{Rotation, Turn};
 pub use rules::{
     Action, Explanation, Matcher, NameOnly, OFTEN_SKIPPED, OftenSkipped, PathKind, Query, READY,

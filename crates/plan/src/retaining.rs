@@ -104,6 +104,16 @@ pub fn retained_by(text: &str, store: &str) -> Vec<Sentence> {
     own.unwrap_or(retain)
 }
 
+/// The stores a plan's text names, as far as they can be read.
+#[must_use]
+pub fn stores_named_by(text: &str) -> Vec<String> {
+    let mut reading = Reading::new("", text);
+    let mut fields = Fields::new("a plan", reading.parse());
+    let store = fields.text(&mut reading, "store").map(|(store, _)| store);
+    let copies = parse_copies(&mut reading, &mut fields, None, &|_, _, _| true);
+    store.into_iter().chain(copies.into_iter().map(|copy| copy.store)).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use crate::{Plan, parse_plan};

@@ -21,6 +21,7 @@ mod neighbours;
 mod passphrases;
 mod places;
 mod reclaims;
+mod recovery;
 mod restores;
 mod screen;
 mod screen_journal;

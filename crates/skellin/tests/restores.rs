@@ -201,8 +201,8 @@ fn replacing_with_little_room_is_told_before_and_done_in_the_order_that_fits() {
         (output.status.code().unwrap(), said, String::from_utf8_lossy(&output.stdout).into_owned())
     };
     let (_, said, _) = inside("--dry-run");
-    assert!(said.contains("replacing needs") && !said.contains("not everything fits"), "{said}");
+    assert!(said.contains("this needs") && !said.contains("not everything fits"), "{said}");
     let (status, said, out) = inside("");
     assert_eq!(status, 0, "{said} {out}");
-    assert!(said.contains("replacing needs"), "{said}");
+    assert!(said.contains("this needs"), "{said}");
 }

@@ -34,7 +34,9 @@ pub use opening::passphrases::{NewPassphrase, PassphraseSlot};
 pub use reading::suspects::Suspect;
 pub use reading::usage::{Holding, Usage};
 pub use reclaim::{Marks, Reclaim, ReclaimProgress, ReclaimReport, ReclaimWatch};
-pub use records::snapshot::{ExceptionRecord, ListedSnapshot, Order, Snapshot, SnapshotSource};
+pub use records::snapshot::{
+    ExceptionRecord, KeptFile, ListedSnapshot, Order, Snapshot, SnapshotSource,
+};
 pub use store::{FOLDERS, Store};
 pub use tree::{
     Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, Kind, Met, Moment, Needs,

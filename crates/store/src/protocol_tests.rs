@@ -145,6 +145,7 @@ pub(super) fn try_draft(
         root,
         labels: Vec::new(),
         plan_text: String::new(),
+        configuration: Vec::new(),
         files: entries.len() as u64,
         bytes: entries.iter().map(Entry::size).sum(),
         ended: 0,

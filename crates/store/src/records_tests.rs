@@ -5,7 +5,7 @@ use minicbor::{Decode, Encode};
 use proptest::prelude::*;
 
 use crate::{
-    ExceptionRecord, Fingerprint, Lineage, RunId, Snapshot, SnapshotSource, StoreId,
+    ExceptionRecord, Fingerprint, KeptFile, Lineage, RunId, Snapshot, SnapshotSource, StoreId,
     format::{
         container::{Checkpoint, ContainerHeader},
         header::{Header, Layout},
@@ -58,13 +58,17 @@ prop_compose! {
         root: [u8; 32], labels in prop::collection::vec("[a-z]{0,9}", 0..3), plan_text in "\\PC{0,60}",
         (files, bytes, new_bytes, stored_bytes, exceptions, sockets) in any::<(u64, u64, u64, u64, u64, u64)>(),
         reasons in prop::collection::vec("\\PC{0,20}", 0..3), needed in needed(), data_key in wrapped_key(), tree_key in wrapped_key(),
+        kept in prop::collection::vec(("[a-z./]{1,12}", "\\PC{0,40}"), 0..3),
     ) -> Snapshot {
         let sources = sources.into_iter().map(|(name, path)| SnapshotSource { name: name.into(), path: path.into() }).collect();
         let exception = |reason| ExceptionRecord { path: b"/srv/\xff".to_vec().into(), reason };
+        let kept = kept.into_iter().map(|(name, text)| KeptFile { name, text }).collect();
+        let configuration = Some(kept).filter(|kept: &Vec<_>| !kept.is_empty());
         let exception_list = reasons.into_iter().map(exception).collect();
         Snapshot {
             run, plan, machine, started, ended, sources, root: Fingerprint(root), root_hint: None, labels, plan_text,
             files, bytes, new_bytes, stored_bytes, exceptions, exception_list, sockets, needed, data_key, tree_key,
+            configuration,
         }
     }
 }

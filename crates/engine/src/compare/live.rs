@@ -3,27 +3,24 @@
 use std::{
     ffi::{CStr, CString},
     fs::File,
-    io::{self, BufReader, Read},
     os::{fd::AsFd, unix::ffi::OsStrExt},
     path::Path,
 };
 
 use rustix::io::Errno;
 use skellin_plan::{Action, Verdict};
-use skellin_store::{Body, Entry, Item, Kind};
+use skellin_store::{Body, Entry, Kind};
 
 use super::{By, Comparing, Sight};
 use crate::{
     cause::Cause,
+    holds::{Untold, holds},
     metadata::{Facts, Owners, Sort, Xattrs},
     names::Names,
     path::join,
     sources::{Origin, SourceDir, Trouble, open_file},
     walk::Filtering,
 };
-
-/// Bytes that are read at a time.
-const BUFFER: usize = 1 << 20;
 
 /// An open directory, and the names in it that have not been met.
 pub(super) struct LiveDir {
@@ -187,37 +184,13 @@ impl<'d> Content<'d> {
             _ => return Ok(false),
         };
         let file = File::from(file.map_err(|error| Cause::of("cannot read it", error))?);
-        let cannot_read = |error: io::Error| {
-            Cause::of("cannot read it", Errno::from_io_error(&error).unwrap_or(Errno::IO))
-        };
-        let mut file = BufReader::with_capacity(BUFFER, file);
-        let (mut ours, mut block) = (Vec::new(), [0u8; 8192]);
-        let mut items = comparing.store.items(recipe);
-        loop {
-            if comparing.cancel.is_cancelled() {
-                return Ok(true);
-            }
-            match items.next_item().map_err(|error| Cause::store(&error))? {
-                None => return Ok(file.read(&mut block).map_err(cannot_read)? == 0),
-                Some(Item::Chunk(chunk)) => {
-                    ours.clear();
-                    let most = u64::from(chunk.length);
-                    file.by_ref().take(most).read_to_end(&mut ours).map_err(cannot_read)?;
-                    if !comparing.store.is_content(&chunk, &ours) {
-                        return Ok(false);
-                    }
-                }
-                Some(Item::Hole(length)) => {
-                    let mut left = length;
-                    while left > 0 {
-                        let most = block.len().min(usize::try_from(left).unwrap_or(usize::MAX));
-                        let count = file.read(&mut block[..most]).map_err(cannot_read)?;
-                        if count == 0 || block[..count].iter().any(|byte| *byte != 0) {
-                            return Ok(false);
-                        }
-                        left -= count as u64;
-                    }
-                }
+        match holds(comparing.store, recipe, file, comparing.cancel) {
+            Ok(holds) => Ok(holds),
+            Err(Untold::Cancelled) => Ok(true),
+            Err(Untold::Store(error)) => Err(Cause::store(&error)),
+            Err(Untold::Here(error)) => {
+                let error = Errno::from_io_error(&error).unwrap_or(Errno::IO);
+                Err(Cause::of("cannot read it", error))
             }
         }
     }

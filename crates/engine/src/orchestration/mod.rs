@@ -220,6 +220,7 @@ impl Orchestrator<'_> {
     ) -> RunRequest<'r> {
         RunRequest {
             plan,
+            configuration: &[],
             source_hosts: &self.configuration.source_hosts,
             machine,
             origin: None,
@@ -262,8 +263,9 @@ impl Orchestrator<'_> {
         let keep_out = self.configuration.keep_out();
         let events = Recorded(steps);
         let with: (&dyn run::Surrounding, &dyn EventSink) = (&around, &events);
+        let kept = self.configuration.kept(&plan.name);
         let request = self.request(plan, machine, options, &keep_out, with);
-        let ran = run::run(&store, &RunRequest { origin, ..request });
+        let ran = run::run(&store, &RunRequest { origin, configuration: &kept, ..request });
         let outcome = match &ran {
             Ok(report) => outcome_of(report.status),
             Err(error) if error.is_cancelled() => Outcome::Interrupted,

@@ -195,6 +195,7 @@ fn one(
         root,
         labels: snapshot.labels.clone(),
         plan_text: snapshot.plan_text.clone(),
+        configuration: snapshot.configuration.clone().unwrap_or_default(),
         files: snapshot.files,
         bytes: snapshot.bytes,
         ended: snapshot.ended,

@@ -8,7 +8,7 @@ use std::{
 };
 
 use crossbeam_channel::Receiver;
-use rustix::fs::{AtFlags, futimens, linkat};
+use rustix::fs::{AtFlags, futimens, linkat, statat};
 use skellin_store::Entry;
 
 use super::{
@@ -26,6 +26,21 @@ use crate::{
     error::Result,
     locked::locked,
 };
+
+/// What became of a further name.
+enum Placed {
+    Restored,
+    /// Something else has the name and stays.
+    Left,
+    /// It is a name of that file already.
+    Same,
+}
+
+impl Placed {
+    fn of(is_restored: bool) -> Self {
+        if is_restored { Self::Restored } else { Self::Left }
+    }
+}
 
 /// Restores what comes, until nothing more does.
 pub(super) fn work<'a>(
@@ -86,12 +101,13 @@ fn make<'a>(
     (entry, path): (&Entry, &[u8]),
 ) -> Result<()> {
     match link(shared, workshops, directory, first, entry)? {
-        Some(Ok(true)) => {
+        Some(Ok(Placed::Restored)) => {
             shared.count(&shared.restored);
             shared.bytes.fetch_add(entry.size(), Ordering::Relaxed);
             shared.restored_bytes.fetch_add(entry.size(), Ordering::Relaxed);
         }
-        Some(Ok(false)) => shared.count(&shared.left),
+        Some(Ok(Placed::Left)) => shared.count(&shared.left),
+        Some(Ok(Placed::Same)) => shared.count(&shared.same),
         Some(Err(cause)) => shared.exception(path, cause),
         None => own_content(shared, workshops, directory, (entry, path)),
     }
@@ -117,15 +133,19 @@ fn link<'a>(
     directory: &Arc<OpenDirectory<'a>>,
     first: &First,
     entry: &Entry,
-) -> Result<Option<Result<bool, Cause>>> {
+) -> Result<Option<Result<Placed, Cause>>> {
     let Some(from) = parent_of(shared, &first.path())? else { return Ok(None) };
     let (Ok(first_name), Ok(name)) = (CString::new(first.name()), CString::new(entry.name.clone()))
     else {
         return Ok(None);
     };
     let at = directory.as_fd();
+    let there = statat(at, &name, AtFlags::SYMLINK_NOFOLLOW);
+    if there.is_ok_and(|there| (there.st_dev, there.st_ino) == first.identity) {
+        return Ok(Some(Ok(Placed::Same)));
+    }
     if is_there(at, &name) && shared.request.existing == Existing::Leave {
-        return Ok(Some(Ok(false)));
+        return Ok(Some(Ok(Placed::Left)));
     }
     let before = times_of(at).ok();
     let (Ok(workshop), Ok(draft)) = (workshops.beside(Arc::clone(directory) as _), random_name())
@@ -144,7 +164,7 @@ fn link<'a>(
     };
     // Renaming one of two names of the same file to the other does nothing and leaves both.
     let _ = rustix::fs::unlinkat(&*workshop, &draft, AtFlags::empty());
-    let Some(placed) = placed else { return Ok(None) };
+    let Some(placed) = placed.map(|placed| placed.map(Placed::of)) else { return Ok(None) };
     if let Some(before) = before {
         // The directory has got its times already; linking has moved them.
         let _ = futimens(at, &before);

@@ -1,8 +1,10 @@
 //! Restores: bringing paths of a snapshot back, with everything that belongs to them.
 
+mod already;
 mod descend;
 mod drafts;
 mod dress;
+mod extras;
 mod groups;
 mod links;
 mod own;
@@ -24,7 +26,9 @@ use std::{
 };
 
 pub use descend::LinkAbove;
+use skellin_plan::Plan;
 use skellin_store::{Snapshot, Store, StoreError};
+pub use whereabouts::dated_name;
 
 use crate::{
     cause::Cause,
@@ -87,6 +91,20 @@ pub enum Existing {
     Rename,
 }
 
+/// What happens to what lies below a restored directory and is not in the snapshot.
+#[derive(Clone, Copy, Debug, Default)]
+pub enum Extra<'a> {
+    /// It stays.
+    #[default]
+    Leave,
+    /// It is removed, so that the directory is what it was.
+    Remove {
+        /// The plan of the snapshot, for a restore in place: what its rules exclude is in no snapshot, and
+        /// stays.
+        by: Option<&'a Plan>,
+    },
+}
+
 /// What a restore needs to know.
 pub struct RestoreRequest<'a> {
     /// The snapshot.
@@ -97,6 +115,12 @@ pub struct RestoreRequest<'a> {
     pub destination: &'a Destination,
     /// What to do with what is in the way.
     pub existing: Existing,
+    /// What to do with what the snapshot does not have.
+    pub extra: Extra<'a>,
+    /// Whether the snapshot's time is put into the name of each selected path.
+    pub dated: bool,
+    /// Directories of our own, which are not restored in place and never removed.
+    pub keep: &'a [PathBuf],
     /// Whether nothing is to be written.
     pub dry_run: bool,
     /// Links above a place something is restored to, that somebody agreed to go through.
@@ -120,12 +144,20 @@ pub struct RestoreReport {
     pub bytes: u64,
     /// Paths that were left as they are.
     pub left: u64,
+    /// Paths that are what the snapshot says already.
+    pub same: u64,
+    /// Paths that were removed, with all below them.
+    pub removed: u64,
+    /// The first of them, as the snapshot would name them; what lies below one is not told.
+    pub extras: Vec<Vec<u8>>,
     /// Paths that were replaced.
     pub replaced: u64,
     /// Paths that were kept under another name.
     pub renamed: u64,
     /// The first paths that were in the way, as the snapshot names them.
     pub in_the_way: Vec<Vec<u8>>,
+    /// Bytes that must be free and bytes that are, where not everything fits.
+    pub short: Option<(u64, u64)>,
     /// How many paths could not be handled.
     pub exception_count: u64,
     /// The first of them.
@@ -149,6 +181,9 @@ struct Shared<'a> {
     /// Bytes of paths that are in place.
     restored_bytes: AtomicU64,
     left: AtomicU64,
+    same: AtomicU64,
+    removed: AtomicU64,
+    extras: Mutex<Vec<Vec<u8>>>,
     replaced: AtomicU64,
     renamed: AtomicU64,
     in_the_way: Mutex<Vec<Vec<u8>>>,
@@ -165,6 +200,10 @@ struct Shared<'a> {
     leftovers: unfinished::Leftovers,
     /// Paths that were replaced before the others, for want of room.
     done: Mutex<HashSet<Vec<u8>>>,
+    /// Bytes needed and free, where not everything fits.
+    short: Mutex<Option<(u64, u64)>>,
+    /// Directories of our own, by device and inode.
+    keep: HashSet<(u64, u64)>,
 }
 
 impl Shared<'_> {
@@ -209,7 +248,7 @@ impl Shared<'_> {
         let bytes = load(&self.bytes);
         let rate = meter.rate(Instant::now(), bytes as f64);
         Progress {
-            files: load(&self.restored) + load(&self.left),
+            files: load(&self.restored) + load(&self.left) + load(&self.same),
             total_files: Some(total.0),
             bytes,
             total_bytes: Some(total.1),
@@ -238,6 +277,9 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         bytes: AtomicU64::new(0),
         restored_bytes: AtomicU64::new(0),
         left: AtomicU64::new(0),
+        same: AtomicU64::new(0),
+        removed: AtomicU64::new(0),
+        extras: Mutex::default(),
         replaced: AtomicU64::new(0),
         renamed: AtomicU64::new(0),
         in_the_way: Mutex::default(),
@@ -251,6 +293,8 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         set_id: AtomicU64::new(0),
         leftovers: unfinished::Leftovers::default(),
         done: Mutex::default(),
+        short: Mutex::default(),
+        keep: own::identities(request.keep),
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
     let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
@@ -270,13 +314,19 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     exceptions.sort_by(|a, b| a.path.cmp(&b.path));
     let mut in_the_way = shared.in_the_way.into_inner().unwrap_or_else(PoisonError::into_inner);
     in_the_way.sort();
+    let mut extras = shared.extras.into_inner().unwrap_or_else(PoisonError::into_inner);
+    extras.sort();
     Ok(RestoreReport {
         restored: shared.restored.into_inner(),
         bytes: shared.restored_bytes.into_inner(),
         left: shared.left.into_inner(),
+        same: shared.same.into_inner(),
+        removed: shared.removed.into_inner(),
+        extras,
         replaced: shared.replaced.into_inner(),
         renamed: shared.renamed.into_inner(),
         in_the_way,
+        short: shared.short.into_inner().unwrap_or_else(PoisonError::into_inner),
         exception_count: shared.exception_count.into_inner(),
         exceptions,
         damaged: shared.damaged.into_inner(),
@@ -295,6 +345,7 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
     });
     // Directories that hold a workshop get their times when it is gone.
     drop(workshops);
+    let result = result.and_then(|()| extras::remove(shared));
     if !request.dry_run {
         shared.leftovers.sweep();
         if result.is_ok() {

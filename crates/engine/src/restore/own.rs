@@ -1,14 +1,25 @@
 //! Names that restores give in a destination, and directories that are known again.
 
 use std::{
+    collections::HashSet,
     ffi::{CStr, CString},
-    os::fd::{AsFd, BorrowedFd, OwnedFd},
+    os::{
+        fd::{AsFd, BorrowedFd, OwnedFd},
+        unix::fs::MetadataExt,
+    },
+    path::PathBuf,
 };
 
 use rustix::{
     fs::{AtFlags, Mode, OFlags, StatxFlags, fstat, openat, statx},
     io::Errno,
 };
+
+/// Directories by device and inode.
+pub(super) fn identities(paths: &[PathBuf]) -> HashSet<(u64, u64)> {
+    let facts = paths.iter().filter_map(|path| std::fs::metadata(path).ok());
+    facts.map(|facts| (facts.dev(), facts.ino())).collect()
+}
 
 /// What begins like this in a destination is ours.
 const PREFIX: &str = ".skellin-";

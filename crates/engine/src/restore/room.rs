@@ -6,16 +6,16 @@
 //! old file first. No order needs less (Liu, "An application of generalized tree pebbling", 1987,
 //! for the case of independent jobs).
 
-use std::{os::fd::AsFd, sync::Arc};
+use std::{os::fd::AsFd, path::Path, sync::Arc};
 
-use rustix::fs::{AtFlags, FileType, fstatvfs, statat};
+use rustix::fs::{AtFlags, FileType, StatVfs, fstatvfs, statat, statvfs};
 use skellin_store::{Body, Entry, Met, TreeWalk};
 
 use super::{
     Existing, Shared,
     drafts::Workshops,
     target::OpenDirectory,
-    whereabouts::{found, parent_of},
+    whereabouts::{found, parent_of, start},
     write::{self, Job},
 };
 use crate::{error::Result, event::Event, history::Located, locked::locked, size::size};
@@ -47,12 +47,11 @@ pub(super) fn replace<'a>(
     workshops: &Workshops<'a>,
     located: &Located,
 ) -> Result<()> {
-    if shared.request.existing != Existing::Replace {
-        return Ok(());
-    }
-    let Some((root, directory, entry)) = found(shared, located)? else { return Ok(()) };
+    let Some((root, directory, entry)) = found(shared, located)? else {
+        return missing(shared, located);
+    };
     let Ok(facts) = fstatvfs(directory.as_fd()) else { return Ok(()) };
-    let free = facts.f_bavail.saturating_mul(facts.f_frsize);
+    let free = free_of(&facts);
     if free >= located.entry.counted().bytes {
         return Ok(());
     }
@@ -60,17 +59,8 @@ pub(super) fn replace<'a>(
     sort(&mut taken.replaced, |one| (one.entry.size(), one.old));
     let sizes = taken.replaced.iter().map(|one| (one.entry.size(), one.old));
     let needed = most_at_once(sizes, taken.more);
-    let mut note = format!(
-        "replacing needs {} free in {}; {} are free",
-        size(needed),
-        root.display(),
-        size(free)
-    );
-    if needed > free {
-        note.push_str(": not everything fits; free space there, or restore fewer paths");
-    }
-    shared.request.events.event(Event::Note(note));
-    if shared.request.dry_run {
+    tell(shared, &root, needed, free);
+    if shared.request.dry_run || shared.request.existing != Existing::Replace {
         return Ok(());
     }
     for Replaced { entry, path, .. } in taken.replaced {
@@ -87,6 +77,34 @@ pub(super) fn replace<'a>(
         }
     }
     Ok(())
+}
+
+/// Nothing is there yet: everything has to fit.
+fn missing(shared: &Shared<'_>, located: &Located) -> Result<()> {
+    let needed = located.entry.counted().bytes;
+    let (root, _) = start(shared, located)?;
+    let there = root.ancestors().find(|above| above.is_dir());
+    let Some(Ok(facts)) = there.map(statvfs) else { return Ok(()) };
+    let free = free_of(&facts);
+    if needed > free {
+        tell(shared, &root, needed, free);
+    }
+    Ok(())
+}
+
+fn free_of(facts: &StatVfs) -> u64 {
+    facts.f_bavail.saturating_mul(facts.f_frsize)
+}
+
+/// Says what must be free, and whether it is.
+fn tell(shared: &Shared<'_>, root: &Path, needed: u64, free: u64) {
+    let mut note =
+        format!("this needs {} free in {}; {} are free", size(needed), root.display(), size(free));
+    if needed > free {
+        note.push_str(": not everything fits; free space there, or restore fewer paths");
+        locked(&shared.short).get_or_insert((needed, free));
+    }
+    shared.request.events.event(Event::Note(note));
 }
 
 /// Looks at what is in the way below a path.
@@ -108,7 +126,7 @@ fn gather<'a>(
                 let below = parent.and_then(|parent| parent.existing(&entry.name));
                 walk.enter(root, path, below);
             } else {
-                taken.add(parent.as_deref(), entry, path);
+                taken.add(shared.request.existing, parent.as_deref(), entry, path);
             }
         }
         match walk.advance()? {
@@ -125,13 +143,24 @@ fn gather<'a>(
 }
 
 impl Taken {
-    fn add(&mut self, parent: Option<&OpenDirectory<'_>>, entry: Entry, path: Vec<u8>) {
+    fn add(
+        &mut self,
+        existing: Existing,
+        parent: Option<&OpenDirectory<'_>>,
+        entry: Entry,
+        path: Vec<u8>,
+    ) {
         let there = parent.and_then(|parent| {
             statat(parent.as_fd(), entry.name.as_slice(), AtFlags::SYMLINK_NOFOLLOW).ok()
         });
+        if there.is_some() && existing == Existing::Leave {
+            return;
+        }
         let is_file = matches!(entry.body, Body::File { .. });
         let there = there.filter(|there| {
-            is_file && FileType::from_raw_mode(there.st_mode) == FileType::RegularFile
+            existing == Existing::Replace
+                && is_file
+                && FileType::from_raw_mode(there.st_mode) == FileType::RegularFile
         });
         match there {
             // What has several names is linked at the end.

@@ -21,9 +21,10 @@ use rustix::{
 use skellin_store::Entry;
 
 use super::{
-    Destination, Existing, Shared, descend,
+    Destination, Existing, Extra, Shared, descend,
     drafts::{Home, Workshop, Workshops},
     dress::{Dress, apply},
+    extras,
     own::{DirectoryId, id_of, random_name},
     unfinished::List,
 };
@@ -99,6 +100,10 @@ impl AsFd for OpenDirectory<'_> {
     }
 }
 
+fn dup(handle: &OwnedFd) -> Option<OwnedFd> {
+    rustix::io::fcntl_dupfd_cloexec(handle, 0).ok()
+}
+
 fn open(at: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Errno> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     openat(at, name, flags, Mode::empty())
@@ -131,6 +136,16 @@ impl<'a> OpenDirectory<'a> {
         };
         let path = path.as_os_str().as_bytes().to_vec();
         Ok(Some(Arc::new(Self::new(shared, handle, path, None))))
+    }
+
+    /// The same directory, which becomes what the snapshot says unless what is there is kept.
+    pub fn become_it(self: Arc<Self>, entry: &Entry) -> Arc<Self> {
+        let request = self.shared.request;
+        let Some(handle) = dup(&self.handle) else { return self };
+        let mut it = Self::new(self.shared, handle, self.path.clone(), None);
+        it.stays = request.existing == Existing::Leave;
+        it.finish = (!request.dry_run && !it.stays).then(|| (entry.clone(), Dress::All));
+        Arc::new(it)
     }
 
     /// A directory below that is there already and stays as it is.
@@ -337,6 +352,11 @@ pub(super) fn put_in_place(
     at: BorrowedFd<'_>,
     name: &CString,
 ) -> Result<bool, Cause> {
+    let is_replaced = |error: Errno| {
+        shared.request.existing == Existing::Replace
+            && matches!(shared.request.extra, Extra::Remove { .. })
+            && matches!(error, Errno::ISDIR | Errno::NOTEMPTY)
+    };
     let moved = |error: Errno| match error {
         Errno::ISDIR | Errno::NOTEMPTY => {
             Cause::new(CauseKind::InTheWay, "a directory is in the way")
@@ -354,7 +374,15 @@ pub(super) fn put_in_place(
             Err(Errno::EXIST | Errno::INVAL | Errno::NOSYS) => match shared.request.existing {
                 Existing::Leave => return Ok(false),
                 Existing::Replace => {
-                    renameat(workshop, draft, at, name).map_err(moved)?;
+                    match renameat(workshop, draft, at, name) {
+                        // What the directory was is to be again, whatever lies there.
+                        Err(error) if is_replaced(error) && tries < 8 => {
+                            extras::remove_tree(shared, at, name)?;
+                            tries += 1;
+                            continue;
+                        }
+                        renamed => renamed.map_err(moved)?,
+                    }
                     shared.count(&shared.replaced);
                     return Ok(true);
                 }

@@ -1,19 +1,26 @@
 //! Walking what is to be restored: directories are made on the way, the rest goes to the writers.
 
-use std::{os::unix::ffi::OsStrExt, path::PathBuf, sync::Arc};
+use std::{
+    os::{fd::AsFd, unix::ffi::OsStrExt},
+    path::PathBuf,
+    sync::Arc,
+};
 
 use crossbeam_channel::Sender;
+use rustix::fs::{AtFlags, statat};
 use skellin_store::{Body, Entry, Met, StoreError, TreeWalk};
 
 use super::{
-    Shared,
+    Destination, Shared,
     drafts::Workshops,
     groups, room,
     target::{OpenDirectory, sync},
-    whereabouts::start,
+    whereabouts::{named, start},
     write::Job,
 };
-use crate::{cause::Cause, error::Result, history::Located, locked::locked, path::join};
+use crate::{
+    cause::Cause, error::Result, event::Event, history::Located, locked::locked, path::join,
+};
 
 /// The bits by which a file runs as its owner or group.
 const SET_ID: u32 = 0o6000;
@@ -93,17 +100,19 @@ fn one<'a>(
         return Ok(());
     };
     // The directories above a selected path are made if need be, and else left alone.
-    for part in &located.parts {
+    for (number, part) in located.parts.iter().enumerate() {
         let Some(above) = entry.take() else { return Ok(()) };
-        let above = Entry {
-            name: if path == source.path.as_slice() { name.clone() } else { above.name.clone() },
-            ..above
-        };
-        directory = match open_below(shared, workshops, directory.as_ref(), (&above, &path), false)
-        {
-            Some(directory) => directory,
-            None => return Ok(()),
-        };
+        let is_source = number == 0;
+        let above =
+            Entry { name: if is_source { name.clone() } else { above.name.clone() }, ..above };
+        // The top of the file system is open already.
+        if !(is_source && name.is_empty()) {
+            let at = directory.as_ref();
+            directory = match open_below(shared, workshops, at, (&above, &path), false) {
+                Some(directory) => directory,
+                None => return Ok(()),
+            };
+        }
         entry = match above.body {
             Body::Directory { root, .. } => {
                 match known(shared, shared.store.entry(root, part), &join(&path, part))? {
@@ -119,7 +128,18 @@ fn one<'a>(
     if located.parts.is_empty() {
         entry.name = name;
     }
+    if !entry.name.is_empty() {
+        entry.name = named(shared, entry.name);
+    }
     tree(shared, workshops, (directory, entry, path), located.source, jobs)
+}
+
+/// Whether a directory in place is one of our own.
+fn is_our_own(shared: &Shared<'_>, parent: Option<&Arc<OpenDirectory<'_>>>, entry: &Entry) -> bool {
+    let in_place = *shared.request.destination == Destination::InPlace;
+    let Some(parent) = parent.filter(|_| in_place && !shared.keep.is_empty()) else { return false };
+    let there = statat(parent.as_fd(), entry.name.as_slice(), AtFlags::SYMLINK_NOFOLLOW);
+    there.is_ok_and(|there| shared.keep.contains(&(there.st_dev, there.st_ino)))
 }
 
 /// A directory below another; `None` if it has to be passed over.
@@ -167,9 +187,17 @@ fn tree<'a>(
                 shared.count(&shared.set_id);
             }
             if let Body::Directory { root, .. } = entry.body {
-                if let Some(directory) =
-                    open_below(shared, workshops, parent.as_ref(), (&entry, &path), true)
-                {
+                if is_our_own(shared, parent.as_ref(), &entry) {
+                    let path = String::from_utf8_lossy(&path);
+                    let note = format!("{path} belongs to Skellin and stays as it is");
+                    shared.request.events.event(Event::Note(note));
+                    continue;
+                }
+                let opened = match entry.name.is_empty() && path == b"/" {
+                    true => Some(parent.map(|top| top.become_it(&entry))),
+                    false => open_below(shared, workshops, parent.as_ref(), (&entry, &path), true),
+                };
+                if let Some(directory) = opened {
                     // One that was there and stays as it is was not restored.
                     let stays = directory.as_ref().is_some_and(|directory| directory.stays());
                     if !stays {

@@ -17,7 +17,7 @@ use rustix::{
 use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
 
 use super::{
-    Existing, Shared,
+    Existing, Shared, already,
     drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
@@ -43,7 +43,7 @@ pub(super) struct Job<'a> {
 }
 
 /// Why a path was not written.
-enum Failure {
+pub(super) enum Failure {
     /// It concerns this path.
     Path(Cause),
     /// The file system takes nothing more; what it lacks is to be seen.
@@ -73,7 +73,7 @@ pub(super) fn one<'a>(shared: &Shared<'a>, workshops: &Workshops<'a>, job: &Job<
             shared.restored_bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
             groups::restored(shared, &job.entry, &job.path, identity);
         }
-        Ok(None) => shared.count(&shared.left),
+        Ok(None) => {}
         Err(Failure::NoRoom) => {
             let facts = job.directory.as_ref().and_then(|at| fstatvfs(at.as_fd()).ok());
             let words = skellin_place::why_full(facts.as_ref());
@@ -94,6 +94,16 @@ fn place<'a>(
     name: &CString,
 ) -> Result<Option<Identity>, Failure> {
     let there = job.directory.as_ref().is_some_and(|directory| is_there(directory.as_fd(), name));
+    if there
+        && shared.request.existing != Existing::Leave
+        && let Some(directory) = &job.directory
+        && let Some(identity) = already::right(shared, directory.as_fd(), name, &job.entry)?
+    {
+        shared.count(&shared.same);
+        shared.bytes.fetch_add(job.entry.size(), Ordering::Relaxed);
+        groups::restored(shared, &job.entry, &job.path, identity);
+        return Ok(None);
+    }
     if there {
         shared.note_in_the_way(&job.path);
     }
@@ -101,6 +111,7 @@ fn place<'a>(
         if let Some(directory) = &job.directory {
             groups::left(shared, directory.as_fd(), name, &job.entry, &job.path);
         }
+        shared.count(&shared.left);
         return Ok(None);
     }
     if shared.request.dry_run {
@@ -122,7 +133,11 @@ fn place<'a>(
     let placed = made.and_then(|()| {
         let identity = identity_of(&workshop, &draft).map_err(failed)?;
         let placed = put_in_place(shared, &workshop, &draft, directory.as_fd(), name);
-        Ok(placed.map_err(Failure::Path)?.then_some(identity))
+        let placed = placed.map_err(Failure::Path)?;
+        if !placed {
+            shared.count(&shared.left);
+        }
+        Ok(placed.then_some(identity))
     });
     if !matches!(placed, Ok(Some(_))) {
         // The first failure counts; there may be nothing to remove.

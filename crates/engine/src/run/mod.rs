@@ -33,8 +33,8 @@ use std::{
 
 use skellin_plan::{Compress, Expected, Plan};
 use skellin_store::{
-    Comparison, Compression, RunId, Session, SessionStart, SnapshotDraft, SnapshotSource, Store,
-    StoreError, Suspect,
+    Comparison, Compression, KeptFile, RunId, Session, SessionStart, SnapshotDraft, SnapshotSource,
+    Store, StoreError, Suspect,
 };
 
 pub use estimate::Estimate;
@@ -101,6 +101,8 @@ pub struct ReadSoFar {
 pub struct RunRequest<'a> {
     /// The plan.
     pub plan: &'a Plan,
+    /// What else is configured, to be kept in the snapshot.
+    pub configuration: &'a [KeptFile],
     /// What its sources lie on.
     pub source_hosts: &'a SourceHosts,
     /// The machine's name.
@@ -468,6 +470,7 @@ fn conclude(
         root,
         labels,
         plan_text: request.plan.text.clone(),
+        configuration: request.configuration.to_vec(),
         files: below.files,
         bytes: below.bytes,
         ended: request.clock.now(),

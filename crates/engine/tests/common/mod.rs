@@ -93,6 +93,7 @@ pub struct Running<'a> {
     pub source_hosts: SourceHosts,
     pub cancel: Cancel,
     pub labels: Vec<String>,
+    pub configuration: Vec<skellin_store::KeptFile>,
     pub notes: Mutex<Vec<String>>,
 }
 
@@ -109,6 +110,7 @@ impl<'a> Running<'a> {
             source_hosts: SourceHosts::default(),
             cancel,
             labels,
+            configuration: Vec::new(),
             notes,
         }
     }
@@ -146,6 +148,7 @@ impl<'a> Running<'a> {
             store,
             &RunRequest {
                 plan: self.plan,
+                configuration: &self.configuration,
                 origin: None,
                 source_hosts: &self.source_hosts,
                 machine: "hut",
@@ -198,13 +201,26 @@ pub struct Restoring<'a> {
     pub existing: Existing,
     pub dry_run: bool,
     pub through: Vec<skellin_engine::LinkAbove>,
+    pub extra: skellin_engine::Extra<'a>,
+    pub dated: bool,
+    pub keep: Vec<PathBuf>,
 }
 
 impl<'a> Restoring<'a> {
     pub fn all(snapshot: &'a Snapshot, to: &Path) -> Self {
         let destination = Destination::Directory(to.to_path_buf());
         let (paths, existing, through) = (Vec::new(), Existing::Leave, Vec::new());
-        Self { snapshot, paths, destination, existing, dry_run: false, through }
+        Self {
+            snapshot,
+            paths,
+            destination,
+            existing,
+            dry_run: false,
+            through,
+            extra: skellin_engine::Extra::Leave,
+            dated: false,
+            keep: Vec::new(),
+        }
     }
 
     pub fn try_run(&self, store: &Store) -> skellin_engine::Result<RestoreReport> {
@@ -226,6 +242,9 @@ impl<'a> Restoring<'a> {
                 paths: &located,
                 destination: &self.destination,
                 existing: self.existing,
+                extra: self.extra,
+                dated: self.dated,
+                keep: &self.keep,
                 dry_run: self.dry_run,
                 stamp: "20261112-2114",
                 cancel: &Cancel::new(),

@@ -42,6 +42,7 @@ pub(super) fn configuration(plans: &[(&str, &str)]) -> Configuration {
             plan,
             problems,
             tell: Tell::default(),
+            named: Vec::new(),
         }
     };
     let folder = |name: &str| PathBuf::from("/etc/skellin").join(name);

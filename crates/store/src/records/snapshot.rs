@@ -44,6 +44,18 @@ pub struct ExceptionRecord {
     pub reason: String,
 }
 
+/// A file of the machine's configuration, kept so that a lost machine can be set up again.
+#[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
+#[cbor(map)]
+pub struct KeptFile {
+    /// Its path below the directory of the configuration.
+    #[n(0)]
+    pub name: String,
+    /// What stands in it.
+    #[n(1)]
+    pub text: String,
+}
+
 /// Where the root page lies.
 #[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
 #[cbor(map)]
@@ -143,6 +155,9 @@ pub struct Snapshot {
     /// and of trees.
     #[cbor(n(20), with = "minicbor::bytes")]
     pub(crate) tree_key: Option<[u8; WRAPPED]>,
+    /// What else is configured where it was made; none in snapshots of earlier versions.
+    #[n(21)]
+    pub configuration: Option<Vec<KeptFile>>,
 }
 
 impl Snapshot {

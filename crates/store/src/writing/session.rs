@@ -23,7 +23,9 @@ use crate::{
         bundles::BUNDLED,
         control::{Ack, ContainerRun, Revoke, RunRecord},
         needed::NeededTiers,
-        snapshot::{ExceptionRecord, Order, RootHint, Snapshot, SnapshotSource, sealed_name},
+        snapshot::{
+            ExceptionRecord, KeptFile, Order, RootHint, Snapshot, SnapshotSource, sealed_name,
+        },
     },
     store::Store,
     tree::{PageRef, PageSink, Refs, Spot},
@@ -64,6 +66,8 @@ pub struct SnapshotDraft {
     pub labels: Vec<String>,
     /// The plan's text.
     pub plan_text: String,
+    /// What else is configured on the machine.
+    pub configuration: Vec<KeptFile>,
     /// Paths that are no directories.
     pub files: u64,
     /// Bytes of all files.
@@ -306,6 +310,7 @@ impl Session {
             needed: tiers.record(&used),
             data_key: key_of(Class::Data),
             tree_key: key_of(Class::Tree),
+            configuration: Some(draft.configuration).filter(|kept| !kept.is_empty()),
         };
         if is_cancelled() {
             return Err(StoreError::Cancelled);

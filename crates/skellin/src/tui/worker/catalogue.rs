@@ -48,6 +48,7 @@ impl Open {
         let mut snapshot = self.store.read_snapshot(&listed)?;
         // Of thousands of snapshots nobody here needs what was written down beside the tree.
         (snapshot.plan_text, snapshot.exception_list) = (String::new(), Vec::new());
+        snapshot.configuration = None;
         let snapshot = Arc::new(snapshot);
         locked(&self.read).insert(id, Arc::clone(&snapshot));
         Ok(snapshot)

@@ -119,6 +119,7 @@ impl<'a> Job<'a> {
         let destination: &Destination = &order.destination;
         let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
         self.conduct(|orchestrator| {
+            let keep = orchestrator.configuration.own_directories();
             let request = RestoreRequest {
                 through: &[],
                 keep_set_id: false,
@@ -126,6 +127,9 @@ impl<'a> Job<'a> {
                 paths: &[located],
                 destination,
                 existing: order.existing,
+                extra: skellin_engine::Extra::Leave,
+                dated: false,
+                keep: &keep,
                 dry_run: order.dry_run,
                 stamp: &stamp,
                 cancel: &order.cancel,

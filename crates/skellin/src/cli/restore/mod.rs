@@ -1,5 +1,8 @@
 //! `restore`: bringing files back.
 
+mod plans;
+mod report;
+
 use std::{
     ffi::OsString,
     io::IsTerminal as _,
@@ -9,48 +12,44 @@ use std::{
 };
 
 use clap::Args;
-use serde_json::{Value, json};
 use skellin_engine::{
-    Destination, EngineError, Existing, LinkAbove, RestoreReport, RestoreRequest,
+    Destination, EngineError, Existing, Extra, LinkAbove, RestoreReport, RestoreRequest,
     history::{self, Located},
 };
 use skellin_plan::StoreConfig;
 use skellin_store::{Snapshot, Store};
 
-use super::{
-    WhichStore,
-    context::Context,
-    error::CliError,
-    history::standing,
-    output::{self, exception_json},
-    run::exceptions_text,
-    signals,
-};
+use super::{WhichStore, context::Context, error::CliError, history::standing, output, signals};
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin restore ringing@newest /srv/ringing/register.ods --in-place\n  skellin restore readings@2026-11-10 --to /tmp/look --dry-run\n  skellin restore --place /mnt/oak readings@newest --to /srv/back\n\nBelow --to each source appears under its base name."
+    after_help = "Examples:\n  skellin restore ringing@newest /srv/ringing/register.ods --in-place\n  skellin restore readings@2026-11-10 --to /tmp/look --dry-run\n  skellin restore ringing@monday /srv/ringing/register.ods --beside\n  skellin restore system@newest --in-place --extra remove --dry-run\n  skellin restore --place /mnt/oak readings@newest --to /srv/back\n\nBelow --to each source appears under its base name.\n\nA lost machine: skellin restore --place /mnt/oak --plans writes its plans and the descriptions of its stores."
 )]
 pub(super) struct RestoreArgs {
     /// PLAN@WHEN, or the beginning of an id
-    snapshot: String,
+    #[arg(required_unless_present = "plans")]
+    snapshot: Option<String>,
     /// What to restore; default: everything
     paths: Vec<OsString>,
     /// Restore below this directory
-    #[arg(
-        long,
-        value_name = "DIR",
-        required_unless_present = "in_place",
-        conflicts_with = "in_place"
-    )]
+    #[arg(long, value_name = "DIR", group = "where")]
     to: Option<PathBuf>,
     /// Restore to the original location
-    #[arg(long)]
+    #[arg(long, group = "where")]
     in_place: bool,
-    /// What to do with existing files
-    #[arg(long, value_enum, default_value_t = ExistingArg::Leave)]
-    existing: ExistingArg,
+    /// Restore to the original location, with the snapshot's time in the name of each path
+    #[arg(long, group = "where")]
+    beside: bool,
+    /// Write the plans and store descriptions kept in the store; existing files are kept
+    #[arg(long, conflicts_with_all = ["snapshot", "where", "extra", "existing"])]
+    plans: bool,
+    /// What to do with existing files: leave, or with --extra remove replace
+    #[arg(long, value_enum)]
+    existing: Option<ExistingArg>,
+    /// What to do with files that are not in the snapshot
+    #[arg(long, value_enum, default_value_t = ExtraArg::Leave, conflicts_with = "beside")]
+    extra: ExtraArg,
     /// Show what would happen, write nothing
     #[arg(long)]
     dry_run: bool,
@@ -60,8 +59,8 @@ pub(super) struct RestoreArgs {
     /// Follow this link above the destination, if it points to this target
     #[arg(long, value_name = "LINK=TARGET", value_parser = link_above, requires = "in_place")]
     through: Vec<LinkAbove>,
-    /// Restore a snapshot of another machine in place
-    #[arg(long, requires = "in_place")]
+    /// Do not ask: restore another machine's snapshot in place, remove extra files
+    #[arg(long)]
     agree: bool,
     /// Keep set-user-id and set-group-id bits of files from other hosts
     #[arg(long)]
@@ -80,8 +79,23 @@ enum ExistingArg {
     Rename,
 }
 
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum ExtraArg {
+    /// Keep them
+    Leave,
+    /// Remove them: each restored directory becomes what it was
+    Remove,
+}
+
 pub(super) fn restore(context: &Context, args: &RestoreArgs) -> Result<Exit, CliError> {
-    let (name, store, snapshot) = context.snapshot(&args.snapshot, &args.which)?;
+    let Some(named) = &args.snapshot else { return plans::restore(context, args) };
+    if args.to.is_none() && !args.in_place && !args.beside {
+        return Err(CliError::usage(
+            "nothing says where to restore to",
+            "add --to DIR, --in-place or --beside",
+        ));
+    }
+    let (name, store, snapshot) = context.snapshot(named, &args.which)?;
     let restored = restore_from(context, args, (&name, &store, &snapshot));
     if restored.is_err() && !args.dry_run {
         // What stopped it may be damage, which the next run has to know of.
@@ -96,7 +110,7 @@ fn restore_from(
     (name, store, snapshot): (&str, &Arc<Store>, &Snapshot),
 ) -> Result<Exit, CliError> {
     let own = context.own_name(Some(&snapshot.plan));
-    if args.in_place && snapshot.machine != own && !args.agree {
+    if args.to.is_none() && snapshot.machine != own && !args.agree {
         let theirs = words::path(snapshot.machine.as_bytes());
         let what = format!("this is a snapshot of {theirs}, and this machine is {own}");
         let asks = std::io::stdin().is_terminal() && !context.global.json;
@@ -124,10 +138,10 @@ fn restore_from(
         ),
         None => Destination::InPlace,
     };
-    let existing = match args.existing {
-        ExistingArg::Leave => Existing::Leave,
-        ExistingArg::Replace => Existing::Replace,
-        ExistingArg::Rename => Existing::Rename,
+    let existing = match (args.existing, args.extra) {
+        (None, ExtraArg::Leave) | (Some(ExistingArg::Leave), _) => Existing::Leave,
+        (None, ExtraArg::Remove) | (Some(ExistingArg::Replace), _) => Existing::Replace,
+        (Some(ExistingArg::Rename), _) => Existing::Rename,
     };
     context.catch_signals();
     if let Ok(config) = context.lenient_configuration().store(name) {
@@ -138,8 +152,17 @@ fn restore_from(
     let journal = if args.dry_run { None } else { context.journal() };
     let machine = crate::machine::machine_name();
     let mut through = args.through.clone();
+    let by = match (args.extra, args.to.is_none()) {
+        (ExtraArg::Remove, true) => Some(skellin_engine::plan_of(snapshot)?),
+        _ => None,
+    };
+    let keep = configuration.own_directories();
+    let extra = match args.extra {
+        ExtraArg::Leave => Extra::Leave,
+        ExtraArg::Remove => Extra::Remove { by: by.as_ref() },
+    };
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
-    let attempt = |through: &[LinkAbove]| {
+    let attempt = |through: &[LinkAbove], dry_run: bool| {
         let request = RestoreRequest {
             through,
             keep_set_id: args.set_id,
@@ -147,28 +170,61 @@ fn restore_from(
             paths: &paths,
             destination: &destination,
             existing,
-            dry_run: args.dry_run,
+            extra,
+            dated: args.beside,
+            keep: &keep,
+            dry_run,
             stamp: &stamp,
             cancel: &context.cancel,
             events: &context.progress,
         };
         orchestrator.restore(name, store, &request)
     };
-    let report = loop {
-        match attempt(&through) {
+    let mut restored = |dry_run: bool| loop {
+        match attempt(&through, dry_run) {
             Err(EngineError::LinkAbove { link, target }) if is_agreed(context, &link, &target)? => {
                 through.push(LinkAbove { link, target });
             }
-            other => break other?,
+            other => break Ok::<_, CliError>(other?),
         }
     };
-    context.print(|| as_json(&report), || as_text(&report, args.dry_run, context.global.verbose));
+    if args.extra == ExtraArg::Remove && !args.dry_run && !args.agree {
+        let foretold = restored(true)?;
+        if !foretold.interrupted && foretold.removed > 0 {
+            agree_to_remove(context, &foretold)?;
+        }
+    }
+    let report = restored(args.dry_run)?;
+    let verbose = context.global.verbose;
+    context.print(|| report::json(&report), || report::text(&report, args.dry_run, verbose));
     Ok(match (report.interrupted, report.damaged, report.exception_count) {
         (true, ..) => Exit::Signal(signals::caught().unwrap_or(2)),
         (false, 0, 0) => Exit::Done,
         (false, 0, _) => Exit::Exceptions,
         (false, ..) => Exit::Damage,
     })
+}
+
+/// Nothing is removed that nobody has seen in a list.
+fn agree_to_remove(context: &Context, foretold: &RestoreReport) -> Result<(), CliError> {
+    let what = format!(
+        "this would remove {} that the snapshot does not have",
+        words::counted(foretold.removed, "path", "paths")
+    );
+    if !std::io::stdin().is_terminal() || context.global.json {
+        let hint = "look at them with --dry-run -v, then add --agree";
+        return Err(CliError::guarded(what, hint));
+    }
+    let list = report::extras(foretold, context.global.verbose);
+    let agreed = output::agreed(&format!("{what}:\n{list}Remove them? [y/N] "))
+        .map_err(|error| CliError::failed(format!("cannot read the answer: {error}"), None))?;
+    match agreed {
+        true => Ok(()),
+        false => Err(CliError::guarded(
+            "nothing was restored or removed".to_owned(),
+            "restore without --extra remove",
+        )),
+    }
 }
 
 /// Whether somebody who is there agrees that what is restored goes through a link.
@@ -227,41 +283,4 @@ fn thawed(
     skellin_engine::ask_to_thaw(store, &frozen)?;
     let asked = format!("requested retrieval of {} objects; {words}", frozen.objects.len());
     Err(CliError::frozen(asked, "run the same command again after that time"))
-}
-
-fn as_json(report: &RestoreReport) -> Value {
-    let exceptions = report.exceptions.iter().map(exception_json);
-    json!({"restored": report.restored, "bytes": report.bytes, "left": report.left, "replaced": report.replaced,
-        "renamed": report.renamed, "removed": 0, "exceptions": exceptions.collect::<Vec<_>>()})
-}
-
-fn as_text(report: &RestoreReport, dry_run: bool, verbose: bool) -> String {
-    let verb = if dry_run { "would be restored; nothing was written" } else { "restored" };
-    let mut out = match report.restored == 0 && report.left > 0 {
-        true => format!(
-            "nothing {}: all {} are already there and were kept\n",
-            if dry_run { "would be restored" } else { "was restored" },
-            words::counted(report.left, "path", "paths")
-        ),
-        false => format!(
-            "{}, {} {verb}\n",
-            words::counted(report.restored, "path", "paths"),
-            words::bytes(report.bytes)
-        ),
-    };
-    for (count, what) in [
-        (report.left, "kept: a file of that name exists (--existing replace or rename)"),
-        (report.replaced, "replaced"),
-        (report.renamed, "renamed to NAME.kept-TIME"),
-    ] {
-        if count > 0 {
-            out.push_str(&format!("  {} {what}\n", words::count(count)));
-        }
-    }
-    if report.interrupted {
-        out.push_str("  interrupted: the same command continues, existing files are kept\n");
-    }
-    let remedy = skellin_engine::restore_remedy;
-    out.push_str(&exceptions_text(report.exception_count, &report.exceptions, verbose, remedy));
-    out
 }
