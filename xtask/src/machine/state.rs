@@ -13,7 +13,7 @@ use std::{
 use anyhow::{Context as _, Result};
 use rustix::fs::{lgetxattr, llistxattr};
 
-/// What the rules for whole systems exclude: what lies below these, and these themselves.
+/// What the rules for whole systems exclude: what lies below these.
 const BELOW: [&str; 11] = [
     "proc",
     "sys",
@@ -28,6 +28,9 @@ const BELOW: [&str; 11] = [
     "var/cache",
 ];
 
+/// On these the container mounts file systems of its own, and those are what the program sees there.
+const MOUNTED: [&str; 5] = ["proc", "sys", "run", "dev", "tmp"];
+
 /// A path of it.
 #[derive(Debug, PartialEq, Eq)]
 struct Facts {
@@ -39,6 +42,23 @@ struct Facts {
     device: u64,
     xattrs: BTreeMap<Vec<u8>, Vec<u8>>,
     content: [u8; 32],
+}
+
+impl Facts {
+    fn differing(&self, other: &Self) -> String {
+        let parts = [
+            ("mode", self.mode != other.mode),
+            ("owner", self.owner != other.owner),
+            ("time", self.modified != other.modified),
+            ("size", self.size != other.size),
+            ("names", self.names != other.names),
+            ("device", self.device != other.device),
+            ("attributes", self.xattrs != other.xattrs),
+            ("content", self.content != other.content),
+        ];
+        let parts = parts.iter().filter(|(_, differs)| *differs).map(|(part, _)| *part);
+        parts.collect::<Vec<_>>().join(", ")
+    }
 }
 
 /// Every path with all that belongs to it.
@@ -60,8 +80,8 @@ impl State {
                     stack.push(path.join(entry?.file_name()));
                 }
             }
-            let is_passed_over =
-                path.file_name().is_some_and(|name| name == "lost+found" && kind.is_dir());
+            let is_passed_over = MOUNTED.iter().any(|mounted| path == Path::new(mounted))
+                || path.file_name().is_some_and(|name| name == "lost+found" && kind.is_dir());
             if !is_passed_over {
                 found.insert(path, look(&full, &facts)?);
             }
@@ -81,7 +101,7 @@ impl State {
         paths.dedup();
         let differs = |path: &&PathBuf| match (self.0.get(*path), other.0.get(*path)) {
             (Some(a), Some(b)) if a == b => None,
-            (Some(a), Some(b)) => Some(format!("/{}: {a:?} {b:?}", path.display())),
+            (Some(a), Some(b)) => Some(format!("/{}: {}", path.display(), a.differing(b))),
             (None, _) => Some(format!("/{}: too much", path.display())),
             (_, None) => Some(format!("/{}: missing", path.display())),
         };

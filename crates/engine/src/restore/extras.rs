@@ -217,6 +217,10 @@ fn met<'s>(
     };
     let enter = |root, verdict| {
         let opened = frame.directory.open(&c_name).map_err(|trouble| trouble.cause(true))?;
+        let is_own = opened.facts().is_ok_and(|facts| judge.keep.contains(&facts.identity()));
+        if is_own {
+            return Ok(None);
+        }
         Ok(Some(Frame::new(shared, opened, root, (path.clone(), verdict))))
     };
     match (was, judged) {

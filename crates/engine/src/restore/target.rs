@@ -13,8 +13,8 @@ use std::{
 
 use rustix::{
     fs::{
-        AtFlags, CWD, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat, renameat_with,
-        statat, unlinkat,
+        AtFlags, CWD, Mode, OFlags, RenameFlags, StatVfsMountFlags, StatxFlags, fstat, fstatvfs,
+        mkdirat, openat, renameat, renameat_with, statat, statx, unlinkat,
     },
     io::Errno,
 };
@@ -49,13 +49,15 @@ pub(super) struct OpenDirectory<'a> {
     /// How many directories lie above it, all of which are open with it.
     depth: usize,
     /// Keeps the directories above open until this one is done.
-    _parent: Option<Arc<OpenDirectory<'a>>>,
+    parent: Option<Arc<OpenDirectory<'a>>>,
 }
 
 impl Drop for OpenDirectory<'_> {
     fn drop(&mut self) {
         let Some((entry, dress)) = self.finish.take() else { return };
-        if let Err(cause) = apply(self.shared, self.handle.as_fd(), &entry, dress) {
+        if let Err(cause) = apply(self.shared, self.handle.as_fd(), &entry, dress)
+            && !self.is_read_only_mount()
+        {
             self.shared.exception(&self.path, cause);
         }
         if let Some((list, id)) = self.listed.get().and_then(Option::as_ref) {
@@ -68,6 +70,23 @@ impl Drop for OpenDirectory<'_> {
 }
 
 impl OpenDirectory<'_> {
+    /// Whether a file system is mounted on it that nobody can write to, as on `/sys` in some containers:
+    /// the directory itself is out of reach below that.
+    fn is_read_only_mount(&self) -> bool {
+        let mount = |handle: &OwnedFd| {
+            statx(handle, c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)
+                .map(|facts| facts.stx_mnt_id)
+        };
+        let Some(parent) = &self.parent else { return false };
+        let is_mounted = match (mount(&self.handle), mount(&parent.handle)) {
+            (Ok(own), Ok(above)) => own != above,
+            _ => false,
+        };
+        let is_read_only = fstatvfs(&self.handle)
+            .is_ok_and(|facts| facts.f_flag.contains(StatVfsMountFlags::RDONLY));
+        is_mounted && is_read_only
+    }
+
     /// Whether it was there and is left as it is.
     pub fn stays(&self) -> bool {
         self.stays
@@ -162,7 +181,7 @@ impl<'a> OpenDirectory<'a> {
     ) -> Self {
         let depth = parent.map_or(0, |parent| parent.depth + 1);
         let (listed, parent) = (OnceLock::new(), parent.cloned());
-        Self { shared, handle, path, finish: None, stays: true, listed, depth, _parent: parent }
+        Self { shared, handle, path, finish: None, stays: true, listed, depth, parent }
     }
 
     /// Looks for what restores that were killed have left in it.
