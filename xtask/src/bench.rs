@@ -5,7 +5,7 @@ use std::{fs, path::Path, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    cargo, choosing, far, growth, inputs, limits, long, root, say, screen, searched,
+    cargo, choosing, far, growth, inputs, limits, long, restored, root, say, screen, searched,
     world::{Bench, Measured},
 };
 
@@ -53,6 +53,17 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         Some("--long") => {
             bench.prepare()?;
             long::rows(&bench)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        Some("--restore") => {
+            bench.prepare()?;
+            let (noise, text) = (bench.folder.join("noise"), bench.folder.join("text"));
+            inputs::incompressible(&noise)?;
+            inputs::text(&text)?;
+            let large = (noise.join("large-0"), text.join("large-0"));
+            let limits = limits::measure(&large.0, &large.1, &bench.medium)?;
+            restored::rows(&bench, (&noise, &text), &limits)?;
+            fs::remove_dir_all(&bench.folder)?;
             return Ok(fs::remove_dir_all(&bench.medium)?);
         }
         Some("--rules") => {
@@ -164,6 +175,7 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
         Some(second.time.as_secs_f64() / bare),
         &second,
     );
+    restored::rows(&bench, (&noise, &text), &limits)?;
     long::rows(&bench)?;
     choosing::rows(&bench)?;
     screen::rows(&bench.program, &bench.medium)?;

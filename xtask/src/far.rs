@@ -284,6 +284,7 @@ fn one_file(far: &Far) -> Result<()> {
         extra: skellin_engine::Extra::Leave,
         dated: false,
         keep: &[],
+        host: None,
         dry_run: false,
         stamp: "0",
         cancel: &Cancel::new(),

@@ -6,7 +6,7 @@ use anyhow::{Context as _, Result, ensure};
 
 use crate::{root, say};
 
-const TARGETS: [&str; 3] = ["rules", "plan", "objects"];
+const TARGETS: [&str; 4] = ["rules", "plan", "objects", "contents"];
 
 /// Runs each target for so many minutes; a crash fails, and its input is kept under
 /// `fuzz/artifacts`.

@@ -26,6 +26,8 @@ pub(crate) struct Limits {
     pub zstd: f64,
     /// Size of compressed text as a share of its size.
     pub shrink: f64,
+    /// Of what comes out.
+    pub unzstd: f64,
     pub aead: f64,
     pub write: f64,
 }
@@ -80,6 +82,16 @@ pub(crate) fn measure(noise: &Path, text: &Path, scratch: &Path) -> Result<Limit
         shrink = small as f64 / words.len() as f64;
         Ok(rate(words.len() as u64, begun))
     })?;
+    let compressed = words.chunks(512 << 10).map(|block| zstd::bulk::compress(block, 1));
+    let compressed: Vec<Vec<u8>> = compressed.collect::<Result<_, _>>()?;
+    let unzstd = best(|| {
+        let begun = Instant::now();
+        let mut decompressor = zstd::bulk::Decompressor::new()?;
+        for block in &compressed {
+            std::hint::black_box(decompressor.decompress(block, 512 << 10)?);
+        }
+        Ok(rate(words.len() as u64, begun))
+    })?;
     let aead = best(|| {
         let key = UnboundKey::new(&AES_256_GCM, &[9; 32]).map_err(|_| anyhow::anyhow!("key"))?;
         let key = LessSafeKey::new(key);
@@ -95,7 +107,7 @@ pub(crate) fn measure(noise: &Path, text: &Path, scratch: &Path) -> Result<Limit
         Ok(rate(256 * (512 << 10), begun))
     })?;
     let write = best(|| write_files(&content, scratch, "written", false))?;
-    Ok(Limits { read, boundary, blake3, zstd, shrink, aead, write })
+    Ok(Limits { read, boundary, blake3, zstd, shrink, unzstd, aead, write })
 }
 
 /// Bytes a second that several threads together write to disk, each file synced.

@@ -14,6 +14,7 @@ mod long;
 mod machine;
 mod made;
 mod programs;
+mod restored;
 mod retained;
 mod screen;
 mod searched;
@@ -40,7 +41,7 @@ fn main() -> anyhow::Result<()> {
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long|--restore]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

@@ -80,11 +80,16 @@ impl Bench {
     }
 
     pub fn run_with(&self, plan: &str, options: &[&str]) -> Result<Measured> {
+        self.watched(&[&["run", plan], options].concat())
+    }
+
+    /// A command of the program, whatever it is; it has to end well.
+    pub fn watched(&self, arguments: &[&str]) -> Result<Measured> {
         let begun = Instant::now();
         let mut child = self
             .command()
-            .args(["run", plan, "--quiet", "--progress", "json"])
-            .args(options)
+            .args(arguments)
+            .args(["--quiet", "--progress", "json"])
             .stdout(Stdio::null())
             .stderr(Stdio::piped())
             .spawn()?;
@@ -110,7 +115,7 @@ impl Bench {
         let time = begun.elapsed().saturating_sub(opening);
         ended.store(true, Ordering::SeqCst);
         watch.join().map_err(|_| anyhow::anyhow!("the watch panicked"))?;
-        ensure!(status.success(), "the run of {plan} ended with {status}");
+        ensure!(status.success(), "{arguments:?} ended with {status}");
         Ok(Measured { time, opening, memory: memory.load(Ordering::SeqCst) })
     }
 }

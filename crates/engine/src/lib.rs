@@ -8,6 +8,7 @@ mod cause;
 mod clock;
 mod compare;
 mod config;
+pub mod contrast;
 mod counts;
 mod depth;
 mod doctor;

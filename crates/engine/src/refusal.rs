@@ -237,6 +237,9 @@ pub enum Refusal {
     /// A directory where a file is meant.
     #[error("{0} is not a file")]
     NotAFile(String),
+    /// A file of another host, which is compared between snapshots only.
+    #[error("{0} lies on another host")]
+    LiesElsewhere(String),
     /// No machine of this name has anything in a store.
     #[error("there is no snapshot of machine {0} in this store")]
     NoConfiguration(String),
@@ -370,6 +373,7 @@ impl Refusal {
             }
             Self::SeveralSources { paths, .. } => format!("choose one: {}", paths.join(", ")),
             Self::NotAFile(_) => told("skellin tree lists a directory"),
+            Self::LiesElsewhere(_) => told("compare two snapshots: ← and →"),
             Self::NoConfiguration(_) => told("skellin history --place … lists the machines"),
             Self::SeveralMachines(machines) => {
                 format!("choose with --machine: {}", machines.join(", "))

@@ -102,6 +102,60 @@ pub trait FarFiles: Send + Sync + Debug {
     fn give_up(&self) {}
 }
 
+/// What a path is to be, as far as protocols can say it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FarDress {
+    /// Permission bits.
+    pub mode: u32,
+    /// When it was modified, in seconds since 1970.
+    pub modified: i64,
+    /// Numbers of user and group, where they are to be set.
+    pub owner: Option<(u32, u32)>,
+}
+
+/// A directory of another host that files can be laid down in. Paths as in [`FarFiles`].
+pub trait FarTarget: FarFiles {
+    /// Makes a directory; that it is there already is no failure. The empty path is the directory itself, with
+    /// those above it.
+    ///
+    /// # Errors
+    /// If it cannot be made.
+    fn make_directory(&self, path: &str) -> Result<(), PlaceError>;
+
+    /// Writes part of a file; from the beginning on it is made anew, for its owner alone.
+    ///
+    /// # Errors
+    /// If it cannot be written; part of it may be.
+    fn write(&self, path: &str, offset: u64, bytes: &[u8]) -> Result<(), PlaceError>;
+
+    /// Makes a symbolic link.
+    ///
+    /// # Errors
+    /// If it cannot be made.
+    fn make_link(&self, path: &str, target: &str) -> Result<(), PlaceError>;
+
+    /// Sets mode, time and owner.
+    ///
+    /// # Errors
+    /// If any of them cannot be set.
+    fn set(&self, path: &str, dress: &FarDress) -> Result<(), PlaceError>;
+
+    /// Gives a finished draft its name. `replaces`: whatever has the name gives way.
+    ///
+    /// # Errors
+    /// [`PlaceErrorKind::Exists`] if something has the name and stays.
+    fn place(&self, draft: &str, path: &str, replaces: bool) -> Result<(), PlaceError>;
+
+    /// Removes a file.
+    ///
+    /// # Errors
+    /// If it cannot be removed.
+    fn remove(&self, path: &str) -> Result<(), PlaceError>;
+
+    /// Free bytes, where the host tells them.
+    fn free(&self) -> Option<u64>;
+}
+
 /// Files whose passing failures are asked for again.
 #[derive(Debug)]
 pub struct RetryingFiles<F> {
@@ -150,6 +204,47 @@ impl<F: FarFiles> FarFiles for RetryingFiles<F> {
         // In this order: what fails by the second is not tried again.
         self.patience.give_up();
         self.inner.give_up();
+    }
+}
+
+impl<F: FarTarget> FarTarget for RetryingFiles<F> {
+    fn make_directory(&self, path: &str) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.make_directory(path))
+    }
+
+    fn write(&self, path: &str, offset: u64, bytes: &[u8]) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.write(path, offset, bytes))
+    }
+
+    fn make_link(&self, path: &str, target: &str) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.make_link(path, target))
+    }
+
+    fn set(&self, path: &str, dress: &FarDress) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.set(path, dress))
+    }
+
+    fn place(&self, draft: &str, path: &str, replaces: bool) -> Result<(), PlaceError> {
+        self.patience.again(|attempt| match self.inner.place(draft, path, replaces) {
+            // The answer to the attempt before was lost, and it had succeeded.
+            Err(error)
+                if attempt > 0
+                    && error.is_not_found()
+                    && self.inner.facts(draft).is_err_and(|error| error.is_not_found())
+                    && self.inner.facts(path).is_ok() =>
+            {
+                Ok(())
+            }
+            other => other,
+        })
+    }
+
+    fn remove(&self, path: &str) -> Result<(), PlaceError> {
+        self.patience.again(|_| self.inner.remove(path))
+    }
+
+    fn free(&self) -> Option<u64> {
+        self.inner.free()
     }
 }
 

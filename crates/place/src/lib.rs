@@ -28,7 +28,7 @@ pub use counting::CountingPlace;
 pub use directory::DirectoryPlace;
 pub use disk::{Disk, DiskFile, SystemDisk};
 pub use error::{Operation, PlaceError, PlaceErrorKind};
-pub use far::{FarEntry, FarFacts, FarFiles, FarKind, FarPart, RetryingFiles};
+pub use far::{FarDress, FarEntry, FarFacts, FarFiles, FarKind, FarPart, FarTarget, RetryingFiles};
 pub use faults::{Fault, FaultyPlace};
 pub use ftp::{FtpPlace, FtpStep, FtpTarget};
 pub use hooked::HookedPlace;

@@ -162,3 +162,77 @@ fn each_refusal_ends_with_status_5_and_what_to_do() {
     drop(server);
     refused(&["run", "readings"], "nothing listens on port", "SSH service running");
 }
+
+#[test]
+fn files_are_restored_to_another_host() {
+    use std::os::unix::fs::MetadataExt;
+    let server = Sshd::start();
+    let world = World::new();
+    let key = fs::read_to_string(server.path("host.pub")).unwrap();
+    write(&world.path("known"), format!("[pier]:{} {key}", server.port));
+    write(
+        &world.path("config/hosts.toml"),
+        format!(
+            "[pier]\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nidentity = \"{}\"\nknown-hosts = \"{}\"\n",
+            server.port,
+            user(),
+            server.path("client").display(),
+            world.path("known").display()
+        ),
+    );
+    let ridge = world.path("ridge");
+    make_odd_tree(&ridge);
+    write(&ridge.join("large"), world::common::content(9, 9 << 20));
+    settle(&ridge);
+    world.usual_plan("");
+    world.done(&["run", "readings"]);
+    let back = server.path("data/new/back");
+    let to = format!("sftp://pier{}", back.display());
+    let restore =
+        |more: &[&str]| run(&world, &[&["restore", "readings@newest", "--to", &to], more].concat());
+    let (_, foretold) = restore(&["--dry-run"]);
+    assert!(!back.exists(), "a dry run writes nothing");
+    let (status, done) = restore(&[]);
+    assert_eq!(status, 4, "{done}");
+    let reasons: Vec<&str> = done["exceptions"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["reason"].as_str().unwrap())
+        .collect();
+    let untold = if rustix::process::geteuid().is_root() { 3 } else { 2 };
+    assert_eq!(reasons.len(), untold, "a pipe, a device, a name that is no text: {reasons:?}");
+    assert_eq!((&foretold["restored"], &foretold["bytes"]), (&done["restored"], &done["bytes"]));
+    let (there, here) =
+        (world::common::listing(&back.join("ridge")), world::common::listing(&ridge));
+    let mut compared = 0;
+    for (path, facts) in &here {
+        let Some(laid) = there.get(path) else { continue };
+        let is_link = facts.kind == 0o120_000;
+        assert_eq!((laid.kind, &laid.content), (facts.kind, &facts.content), "{}", path.display());
+        if !is_link {
+            assert_eq!(laid.mode, facts.mode, "{}", path.display());
+            assert_eq!(laid.modified.0, facts.modified.0, "{}", path.display());
+            assert_eq!(laid.owner, facts.owner, "{}", path.display());
+        }
+        compared += 1;
+    }
+    assert_eq!((compared, there.len()), (here.len() - untold, here.len() - untold));
+    // What is right already is not sent again; what differs is, whole and under its name at once.
+    let large = back.join("ridge/large");
+    let inode = fs::metadata(&large).unwrap().ino();
+    fs::write(back.join("ridge/empty"), "not empty").unwrap();
+    let (_, again) = restore(&["--existing", "replace"]);
+    assert_eq!(fs::metadata(&large).unwrap().ino(), inode);
+    assert_eq!(fs::read(back.join("ridge/empty")).unwrap(), b"");
+    assert!(again["same"].as_u64().unwrap() > 5, "{again}");
+    fs::write(back.join("ridge/empty"), "mine").unwrap();
+    restore(&["--existing", "rename"]);
+    let names = fs::read_dir(back.join("ridge")).unwrap();
+    let names: Vec<_> =
+        names.map(|entry| entry.unwrap().file_name().into_string().unwrap_or_default()).collect();
+    assert!(names.iter().any(|name| name.starts_with("empty.kept-")), "{names:?}");
+    assert!(!names.iter().any(|name| name.starts_with(".skellin-")), "{names:?}");
+    let (status, refused) = restore(&["--extra", "remove"]);
+    assert_eq!((status, &refused["error"]["kind"]), (2, &"usage".into()), "{refused}");
+}

@@ -69,6 +69,50 @@ fn the_deleted_register_is_back_within_twelve_keys() {
     screen.keys(&["Escape"]);
 }
 
+/// Three versions of one file, gathered on the way and restored together; then what differs from now.
+#[test]
+fn three_moments_on_the_tray_and_a_comparison() {
+    let folder = station();
+    let ringing = folder.path().join("srv/ringing");
+    let versions = || {
+        let names = fs::read_dir(&ringing).unwrap().map(|entry| entry.unwrap().file_name());
+        names.filter(|name| name.to_string_lossy().starts_with("register.2")).count()
+    };
+    let screen = Screen::start(80, 24, folder.path(), program());
+    screen.wait(&["of 3 plans safe", "─ Is ─ gateway"]);
+    screen.keys(&["T"]);
+    screen.wait(&["Nothing lies on the tray", "t puts the selected path on it"]);
+    screen.keys(&["Escape", "/", "r", "e", "g", "i"]);
+    screen.wait(&["register.csv", "gone since"]);
+    screen.keys(&["Enter"]);
+    screen.wait(&["─ Was ─ ringing", "register.csv"]);
+    screen.keys(&["t"]);
+    screen.wait(&["1 path on the tray"]);
+    for count in ["2 paths on the tray", "3 paths on the tray"] {
+        screen.keys(&["v", "t"]);
+        screen.wait(&[count]);
+    }
+    screen.keys(&["T"]);
+    screen.wait(&["Tray: 3 paths from 3 snapshots", "original location"]);
+    screen.keys(&["Enter"]);
+    screen.wait(&["Dry run; nothing was written yet", "3 paths", "to restore"]);
+    assert_eq!(versions(), 0);
+    screen.keys(&["Enter"]);
+    screen.wait(&["✓ Done."]);
+    assert_eq!(versions(), 3, "each with its time in its name");
+    screen.keys(&["Enter", "c"]);
+    // The register itself is not there now: all of it is gone.
+    screen.wait(&["Compare", "register.csv", "→ now", "not there"]);
+    screen.keys(&["Escape", "Backspace", "c"]);
+    screen.wait(&["Compare", "srv/ringing", "→ now", "new", "register.2026"]);
+    screen.keys(&["Tab"]);
+    screen.wait(&["all of ringing"]);
+    screen.press_until("Left", "changed, +");
+    screen.keys(&["Home"]);
+    screen.press_until("Down", "~ ");
+    screen.keys(&["Escape"]);
+}
+
 #[test]
 fn the_deleted_register_is_found_and_brought_back() {
     let folder = station();
@@ -136,11 +180,12 @@ fn the_deleted_register_is_found_and_brought_back() {
     assert!(last.contains(back.lines().last().unwrap()), "{last}");
     let age = fs::metadata(&register).unwrap().modified().unwrap().elapsed().unwrap();
     assert!(age > Duration::from_secs(3 * 86_400), "it has its time again");
-    // Over the file that is there now, beside it under another name.
+    // Over a file that somebody has begun anew, which is kept under another name.
+    fs::write(&register, "begun anew\n").unwrap();
     screen.keys(&["Enter", "b"]);
     screen.wait(&["Destination"]);
     screen.keys(&["Tab", "Space", "Space", "Enter"]);
-    screen.wait(&["1 path would be renamed", "exists: "]);
+    screen.wait(&["1 path would be renamed", "exists, ", " newer: renamed"]);
     screen.keys(&["Enter"]);
     screen.wait(&["✓ Done.", "1 path renamed"]);
     let names = fs::read_dir(register.parent().unwrap()).unwrap();

@@ -17,7 +17,7 @@ use crate::{
     metadata::Owners,
     path::join,
     sources::Origin,
-    walk::Beside,
+    walk::{Beside, Filtering},
 };
 use live::{Content, LiveDir, Met};
 pub use sight::{Difference, Sight};
@@ -131,7 +131,8 @@ impl Comparing<'_> {
         live: Live<'_>,
         hears: &mut dyn Hears,
     ) -> Result<()> {
-        let filter = live.by.map(|by| by.filter(live.path)).transpose()?;
+        let source = live.by.and_then(|by| by.source(live.path)).unwrap_or(live.path);
+        let filter = live.by.map(|by| by.filter(source)).transpose()?;
         let origin = filter.as_ref().map_or(Origin::Here, |filter| filter.origin().clone());
         let facts = match origin.facts(live.path, true) {
             Err(trouble) if trouble.is_not_there() => {
@@ -153,13 +154,15 @@ impl Comparing<'_> {
             return Ok(());
         }
         let opened = origin.open(live.path).map_err(|trouble| trouble.on(live.path))?;
-        let verdict = match (&filter, live.by) {
-            (Some(filter), Some(_)) => {
-                filter.source(live.path.as_os_str().as_encoded_bytes(), &facts, &owners)
-            }
-            _ => skellin_plan::Verdict::TAKEN,
-        };
         let own = live.by.map_or_else(Default::default, crate::Looking::own);
+        let verdict = match &filter {
+            Some(filter) => {
+                let filtering = Filtering { filter, owners: &owners, keep_out: &own };
+                let path = live.path.as_os_str().as_encoded_bytes();
+                filtering.verdict_at(source, path).map_err(|trouble| trouble.on(live.path))?
+            }
+            None => skellin_plan::Verdict::TAKEN,
+        };
         let by = filter.as_ref().map(|filter| By { filter, owners: &owners, own: &own });
         let real = live.path.as_os_str().as_encoded_bytes().to_vec();
         let frame = Frame {

@@ -3,12 +3,14 @@
 
 use std::{
     borrow::Borrow,
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap, HashSet},
     sync::{Condvar, Mutex},
 };
 
 use skellin_plan::{PathKind, Query, Traits};
-use skellin_store::{Body, Entry, Kind, Moment, PageRef, Snapshot, Store, StoreError, Stretches};
+use skellin_store::{
+    Body, Entry, Kind, Moment, PageRef, Snapshot, Store, StoreError, Stretches, Takes,
+};
 
 use super::same_version;
 use crate::{
@@ -184,28 +186,20 @@ impl<S: Borrow<Snapshot>> Finder<'_, S> {
         if (self.asked.is_cancelled)() {
             return Err(EngineError::Cancelled);
         }
-        let mut names: BTreeMap<Vec<u8>, Vec<Seen>> = BTreeMap::new();
         // One path after the other, in the same room.
-        let mut path = join(&directory.path, b"");
-        let above = path.len();
-        let mut take = |entry: Entry, when: &Stretches| {
-            if let Some(seen) = names.get_mut(&entry.name) {
-                // A page that changed has its other entries once more as they were.
-                match seen.last_mut().filter(|last| last.entry == entry) {
-                    Some(last) => last.when.add(when),
-                    None => seen.push(Seen { when: when.clone(), entry }),
-                }
-                return;
-            }
-            path.truncate(above);
-            path.extend_from_slice(&entry.name);
-            if entry.kind() == Kind::Directory || self.asked.query.fits(&path, false) {
-                names.insert(entry.name.clone(), vec![Seen { when: when.clone(), entry }]);
-            }
+        let path = join(&directory.path, b"");
+        let mut names = Names {
+            query: self.asked.query,
+            above: path.len(),
+            path,
+            wanted: HashMap::new(),
+            unwanted: HashSet::new(),
         };
         let mut lost = |error: StoreError| (self.lost)(&directory.path, &error);
-        self.store.entries_of_many(&directory.roots, &mut take, &mut lost)?;
-        for (name, seen) in names {
+        self.store.entries_of_many(&directory.roots, &mut names, &mut lost)?;
+        let mut wanted: Vec<(Vec<u8>, Vec<Seen>)> = names.wanted.into_iter().collect();
+        wanted.sort_unstable_by(|(a, _), (b, _)| a.cmp(b));
+        for (name, seen) in wanted {
             self.met(join(&directory.path, &name), &seen, directory.went_after);
         }
         Ok(())
@@ -271,6 +265,55 @@ impl<S: Borrow<Snapshot>> Finder<'_, S> {
         }
         let entry = before?.1.clone();
         Some(Hit { path, spans, entry, gone })
+    }
+}
+
+/// The names of a directory that are asked for, or lead to what is, with what each was in which snapshots.
+struct Names<'a> {
+    query: &'a Query,
+    /// The directory's path with room for a name, and how much of it is the directory.
+    path: Vec<u8>,
+    above: usize,
+    wanted: HashMap<Vec<u8>, Vec<Seen>>,
+    /// Names of files that were asked about already.
+    unwanted: HashSet<Vec<u8>>,
+}
+
+impl Takes for Names<'_> {
+    fn wants(&mut self, name: &[u8], is_directory: bool) -> bool {
+        if is_directory || self.wanted.contains_key(name) {
+            return true;
+        }
+        if self.unwanted.contains(name) {
+            return false;
+        }
+        self.path.truncate(self.above);
+        self.path.extend_from_slice(name);
+        let fits = self.query.fits(&self.path, false);
+        if !fits {
+            self.unwanted.insert(name.to_vec());
+        }
+        fits
+    }
+
+    fn takes(&mut self, entry: Entry, when: &Stretches) {
+        match self.wanted.get_mut(&entry.name) {
+            // The same in another page, with other things beside it.
+            Some(seen) => match seen.last_mut().filter(|last| last.entry == entry) {
+                Some(last) => last.when.add(when),
+                None => seen.push(Seen { when: when.clone(), entry }),
+            },
+            None => {
+                let name = entry.name.clone();
+                self.wanted.insert(name, vec![Seen { when: when.clone(), entry }]);
+            }
+        }
+    }
+
+    fn again(&mut self, name: &[u8], when: &Stretches) {
+        if let Some(last) = self.wanted.get_mut(name).and_then(|seen| seen.last_mut()) {
+            last.when.add(when);
+        }
     }
 }
 

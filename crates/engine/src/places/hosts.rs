@@ -8,7 +8,8 @@ use std::{
 
 use rustix::io::Errno;
 use skellin_place::{
-    FarFiles, FtpPlace, RetryingFiles, S3Place, SftpPlace, SftpTarget, Waiting, WebDavPlace,
+    FarFiles, FarTarget, FtpPlace, RetryingFiles, S3Place, SftpPlace, SftpTarget, Waiting,
+    WebDavPlace,
 };
 use skellin_plan::{FarSource, HostConfig, HostSpec, PlaceSpec, StoreConfig};
 
@@ -84,6 +85,23 @@ impl SourceHosts {
             (_, Origin::Far(..)) => Ok(()),
         }
         .map_err(|trouble| trouble.on(source))
+    }
+
+    /// A directory of another host to which files can be restored, by its address: `sftp://pier/srv/back`.
+    ///
+    /// # Errors
+    /// If it is no such address, or the host cannot be reached by it.
+    pub fn target(&self, address: &Path) -> Result<Arc<dyn FarTarget>> {
+        let spec =
+            FarSource::of(address).ok_or_else(|| Refusal::NotASource(address.to_path_buf()))?;
+        let config = self.config(&spec)?;
+        match &config.place {
+            PlaceSpec::Sftp(host) => {
+                let place = SftpPlace::new(targets::sftp(host, &config)?, false);
+                Ok(Arc::new(RetryingFiles::new(place, retries(&config))))
+            }
+            other => Err(Refusal::NotBySsh(other.clone()).into()),
+        }
     }
 
     /// How commands of a plan reach a host; it is named as sources name it, `keeper@mast:2222`.

@@ -52,7 +52,7 @@ impl Looking<'_> {
     }
 
     /// The source a path belongs to.
-    fn source(&self, path: &Path) -> Option<&Path> {
+    pub(crate) fn source(&self, path: &Path) -> Option<&Path> {
         let around = self.plan.sources.iter().filter(|source| path.starts_with(source));
         around.max_by_key(|source| source.as_os_str().len()).map(PathBuf::as_path)
     }

@@ -108,21 +108,8 @@ impl Judge<'_> {
         let source = &shared.request.snapshot.sources[located.source];
         let path = Path::new(OsStr::from_bytes(&source.path));
         let failed = |trouble: Trouble| trouble.on(path);
-        let facts = Origin::Here.facts(path, true).map_err(failed)?;
-        let mut verdict = filter.source(&source.path, &facts, owners);
-        let mut at = source.path.to_vec();
-        let mut directory = Origin::Here.open(path).map_err(failed)?;
-        for part in &located.parts {
-            let filtering = Filtering { filter, owners, keep_out: self.keep };
-            let Some(looked) = filtering.look((&at, verdict), &directory, part).map_err(failed)?
-            else {
-                break;
-            };
-            (verdict, at) = (looked.verdict, looked.path);
-            let Ok(below) = directory.open(&looked.name) else { break };
-            directory = below;
-        }
-        Ok(verdict)
+        let filtering = Filtering { filter, owners, keep_out: self.keep };
+        filtering.verdict_at(path, &located.path).map_err(failed)
     }
 
     fn judge(&self, frame: &Frame<'_>, name: &[u8]) -> Result<(Judged, Verdict), Trouble> {

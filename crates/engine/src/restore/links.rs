@@ -159,7 +159,7 @@ fn link<'a>(
     // Whoever may write where the first name is could have put something else there.
     let is_it = identity_of(&workshop, &draft).is_ok_and(|linked| linked == first.identity);
     let placed = match is_it {
-        true => Some(put_in_place(shared, &workshop, &draft, at, &name)),
+        true => Some(put_in_place(shared, &workshop, &draft, directory, &name)),
         false => None,
     };
     // Renaming one of two names of the same file to the other does nothing and leaves both.

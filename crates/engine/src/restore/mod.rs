@@ -6,6 +6,7 @@ mod drafts;
 mod dress;
 mod extras;
 mod groups;
+mod host;
 mod links;
 mod own;
 mod room;
@@ -26,6 +27,7 @@ use std::{
 };
 
 pub use descend::LinkAbove;
+use skellin_place::FarTarget;
 use skellin_plan::Plan;
 use skellin_store::{Snapshot, Store, StoreError};
 pub use whereabouts::dated_name;
@@ -121,6 +123,8 @@ pub struct RestoreRequest<'a> {
     pub dated: bool,
     /// Directories of our own, which are not restored in place and never removed.
     pub keep: &'a [PathBuf],
+    /// The directory of another host to which it goes; the destination says how that is called.
+    pub host: Option<&'a dyn FarTarget>,
     /// Whether nothing is to be written.
     pub dry_run: bool,
     /// Links above a place something is restored to, that somebody agreed to go through.
@@ -298,7 +302,10 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
     let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
-    let walked = work(&shared, total);
+    let walked = match request.host {
+        Some(host) => host::work(&shared, host, total),
+        None => work(&shared, total),
+    };
     let set_id = shared.set_id.load(Ordering::Relaxed);
     if set_id > 0 {
         let note = format!(

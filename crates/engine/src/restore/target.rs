@@ -8,7 +8,7 @@ use std::{
         unix::ffi::OsStrExt,
     },
     path::Path,
-    sync::{Arc, OnceLock},
+    sync::{Arc, OnceLock, Weak},
 };
 
 use rustix::{
@@ -44,6 +44,10 @@ pub(super) struct OpenDirectory<'a> {
     finish: Option<(Entry, Dress)>,
     /// Whether it was there and is left as it is.
     stays: bool,
+    /// Whether this restore has made it: nothing can be in the way in it.
+    is_new: bool,
+    /// Where things are made before they are moved into it.
+    workshop: OnceLock<Weak<Workshop<'a>>>,
     /// Where it is listed as unfinished, once it is changed.
     listed: OnceLock<Option<(Arc<List>, DirectoryId)>>,
     /// How many directories lie above it, all of which are open with it.
@@ -90,6 +94,11 @@ impl OpenDirectory<'_> {
     /// Whether it was there and is left as it is.
     pub fn stays(&self) -> bool {
         self.stays
+    }
+
+    /// Whether something in it has a name.
+    pub fn has(&self, name: &CString) -> bool {
+        !self.is_new && is_there(self.as_fd(), name)
     }
 
     /// Something is about to be put into it.
@@ -180,8 +189,32 @@ impl<'a> OpenDirectory<'a> {
         parent: Option<&Arc<Self>>,
     ) -> Self {
         let depth = parent.map_or(0, |parent| parent.depth + 1);
-        let (listed, parent) = (OnceLock::new(), parent.cloned());
-        Self { shared, handle, path, finish: None, stays: true, listed, depth, parent }
+        Self {
+            shared,
+            handle,
+            path,
+            finish: None,
+            stays: true,
+            is_new: false,
+            workshop: OnceLock::new(),
+            listed: OnceLock::new(),
+            depth,
+            parent: parent.cloned(),
+        }
+    }
+
+    /// The workshop from which things are moved into it.
+    pub fn workshop(
+        self: &Arc<Self>,
+        workshops: &Workshops<'a>,
+    ) -> Result<Arc<Workshop<'a>>, Errno> {
+        if let Some(known) = self.workshop.get().and_then(Weak::upgrade) {
+            return Ok(known);
+        }
+        let workshop = workshops.beside(Arc::clone(self) as _)?;
+        // Not held here: it lets go of its own directory last.
+        let _ = self.workshop.set(Arc::downgrade(&workshop));
+        Ok(workshop)
     }
 
     /// Looks for what restores that were killed have left in it.
@@ -255,6 +288,7 @@ impl<'a> OpenDirectory<'a> {
         let mut below = Self::new(shared, handle, path.to_vec(), Some(self));
         below.finish = finish.map(|dress| (entry.clone(), dress));
         let is_new = made.is_some();
+        below.is_new = is_new;
         below.stays = !is_new && request.existing == Existing::Leave;
         if let Some(listed) = made {
             below.listed = OnceLock::from(listed);
@@ -273,7 +307,7 @@ impl<'a> OpenDirectory<'a> {
 
     /// Makes a directory where nobody else can touch it, and moves it to its name.
     fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<Made, Errno> {
-        let workshop = workshops.beside(Arc::clone(self) as _)?;
+        let workshop = self.workshop(workshops)?;
         self.touch(&workshop);
         let draft = random_name()?;
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
@@ -363,14 +397,21 @@ pub(super) fn is_there(at: BorrowedFd<'_>, name: &CString) -> bool {
     statat(at, name, AtFlags::SYMLINK_NOFOLLOW).is_ok()
 }
 
+/// Whether a directory lists a name just so: where case is ignored, what has it may be spelled otherwise.
+fn is_listed(at: BorrowedFd<'_>, name: &CString) -> bool {
+    let (names, trouble) = crate::names::read_names(at, usize::MAX);
+    trouble.is_some() || names.find(name.as_bytes()).is_some()
+}
+
 /// Moves a finished draft to its name. `Ok(false)`: something is there and is left.
 pub(super) fn put_in_place(
     shared: &Shared<'_>,
     workshop: &Workshop<'_>,
     draft: &CString,
-    at: BorrowedFd<'_>,
+    directory: &OpenDirectory<'_>,
     name: &CString,
 ) -> Result<bool, Cause> {
+    let at = directory.as_fd();
     let is_replaced = |error: Errno| {
         shared.request.existing == Existing::Replace
             && matches!(shared.request.extra, Extra::Remove { .. })
@@ -389,6 +430,11 @@ pub(super) fn put_in_place(
             // A file system that knows no such flag: a look before is all that is left.
             Err(Errno::INVAL | Errno::NOSYS) if !is_there(at, name) => {
                 return renameat(workshop, draft, at, name).map(|()| true).map_err(moved);
+            }
+            Err(Errno::EXIST) if directory.is_new && !is_listed(at, name) => {
+                let words =
+                    "another path of the snapshot has this name: the file system ignores case";
+                return Err(Cause::new(CauseKind::InTheWay, words));
             }
             Err(Errno::EXIST | Errno::INVAL | Errno::NOSYS) => match shared.request.existing {
                 Existing::Leave => return Ok(false),

@@ -26,7 +26,7 @@ use crate::{
 const SET_ID: u32 = 0o6000;
 
 /// Whether a source of the snapshot lies on another host.
-fn is_of_another_host(shared: &Shared<'_>, source: usize) -> bool {
+pub(super) fn is_of_another_host(shared: &Shared<'_>, source: usize) -> bool {
     let sources = &shared.request.snapshot.sources;
     sources.get(source).is_some_and(|source| !source.path.starts_with(b"/"))
 }

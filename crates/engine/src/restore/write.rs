@@ -22,7 +22,7 @@ use super::{
     dress::{Dress, apply, apply_in},
     groups::{self, Identity, identity_of},
     own::random_name,
-    target::{OpenDirectory, is_there, put_in_place},
+    target::{OpenDirectory, put_in_place},
 };
 use crate::{
     cause::{Cause, CauseKind},
@@ -93,7 +93,7 @@ fn place<'a>(
     job: &Job<'a>,
     name: &CString,
 ) -> Result<Option<Identity>, Failure> {
-    let there = job.directory.as_ref().is_some_and(|directory| is_there(directory.as_fd(), name));
+    let there = job.directory.as_ref().is_some_and(|directory| directory.has(name));
     if there
         && shared.request.existing != Existing::Leave
         && let Some(directory) = &job.directory
@@ -126,13 +126,17 @@ fn place<'a>(
         return Err(Failure::Path(Cause::new(CauseKind::Missing, "its directory is missing")));
     };
     locked(&shared.current).clone_from(&job.path);
-    let workshop = workshops.beside(Arc::clone(directory) as _).map_err(failed)?;
+    let workshop = directory.workshop(workshops).map_err(failed)?;
     directory.touch(&workshop);
     let draft = random_name().map_err(failed)?;
     let made = make(shared, &workshop, &draft, &job.entry, &job.path);
     let placed = made.and_then(|()| {
-        let identity = identity_of(&workshop, &draft).map_err(failed)?;
-        let placed = put_in_place(shared, &workshop, &draft, directory.as_fd(), name);
+        // Only what has more names is asked for by it.
+        let identity = match job.entry.links {
+            Some(_) => identity_of(&workshop, &draft).map_err(failed)?,
+            None => (0, 0),
+        };
+        let placed = put_in_place(shared, &workshop, &draft, directory, name);
         let placed = placed.map_err(Failure::Path)?;
         if !placed {
             shared.count(&shared.left);
@@ -167,8 +171,10 @@ fn make(
             let flags =
                 OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
             let file = openat(at, draft, flags, Mode::RUSR | Mode::WUSR).map_err(failed)?;
-            let written = write_content(shared, &file, recipe)?;
-            ftruncate(&file, *size).map_err(failed)?;
+            let (written, ends_in_hole) = write_content(shared, &file, recipe)?;
+            if ends_in_hole {
+                ftruncate(&file, written).map_err(failed)?;
+            }
             if written != *size {
                 let words = format!("its content has {written} bytes, not {size}");
                 return Err(Failure::Path(Cause::other(words)));
@@ -208,9 +214,14 @@ fn make(
     Ok(())
 }
 
-/// Writes the pieces of a file; holes stay holes. The bytes it stands for.
-fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result<u64, Failure> {
-    let mut at = 0;
+/// Writes the pieces of a file; holes stay holes. The bytes it stands for, and whether the last of them
+/// are a hole.
+fn write_content(
+    shared: &Shared<'_>,
+    file: &OwnedFd,
+    recipe: &Recipe,
+) -> Result<(u64, bool), Failure> {
+    let (mut at, mut ends_in_hole) = (0, false);
     let mut items = shared.store.items(recipe);
     let mut ahead = VecDeque::new();
     loop {
@@ -230,6 +241,7 @@ fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result
             shared.store.fetch_ahead(&chunks.collect::<Vec<_>>());
         }
         let Some(item) = ahead.pop_front() else { break };
+        ends_in_hole = matches!(item, Item::Hole(_));
         match item {
             Item::Hole(length) => {
                 at += length;
@@ -243,7 +255,7 @@ fn write_content(shared: &Shared<'_>, file: &OwnedFd, recipe: &Recipe) -> Result
             }
         }
     }
-    Ok(at)
+    Ok((at, ends_in_hole))
 }
 
 fn write_all(file: &OwnedFd, mut bytes: &[u8], mut at: u64) -> Result<(), Errno> {

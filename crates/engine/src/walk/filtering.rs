@@ -3,6 +3,8 @@
 use std::{
     collections::HashSet,
     ffi::{CStr, CString},
+    os::unix::ffi::OsStrExt,
+    path::Path,
 };
 
 use skellin_plan::{Action, Verdict};
@@ -38,6 +40,25 @@ pub(crate) struct Looked {
 }
 
 impl Filtering<'_> {
+    /// The verdict on a path at or below a source, by way of the directories above it.
+    pub fn verdict_at(&self, source: &Path, path: &[u8]) -> Result<Verdict, Trouble> {
+        let origin = self.filter.origin();
+        let mut at = source.as_os_str().as_bytes().to_vec();
+        let mut verdict = self.filter.source(&at, &origin.facts(source, true)?, self.owners);
+        let rest = path.strip_prefix(at.as_slice()).unwrap_or_default();
+        let parts: Vec<&[u8]> =
+            rest.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).collect();
+        let Some((last, above)) = parts.split_last() else { return Ok(verdict) };
+        let mut directory = origin.open(source)?;
+        for part in above {
+            let Some(looked) = self.look((&at, verdict), &directory, part)? else { break };
+            directory = directory.open(&looked.name)?;
+            (verdict, at) = (looked.verdict, looked.path);
+        }
+        let looked = self.look((&at, verdict), &directory, last)?;
+        Ok(looked.map_or(verdict, |looked| looked.verdict))
+    }
+
     /// Looks at a name of an open directory; nothing if it can be none.
     pub fn look(
         &self,

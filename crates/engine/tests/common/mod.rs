@@ -245,6 +245,7 @@ impl<'a> Restoring<'a> {
                 extra: self.extra,
                 dated: self.dated,
                 keep: &self.keep,
+                host: None,
                 dry_run: self.dry_run,
                 stamp: "20261112-2114",
                 cancel: &Cancel::new(),

@@ -30,7 +30,18 @@ pub(super) async fn make_folder(line: &Line, path: &str) -> Result<(), Failure> 
 /// Writes a new file, with many pieces in flight, and has it flushed.
 pub(super) async fn write(line: &Line, path: &str, bytes: &[u8]) -> Result<(), Failure> {
     let flags = OpenFlags::WRITE | OpenFlags::CREATE | OpenFlags::EXCLUDE;
-    let handle = line.sftp.open(path, flags, FileAttributes::empty()).await?.handle;
+    write_at(line, path, (flags, FileAttributes::empty()), 0, bytes).await
+}
+
+/// Writes part of a file, as [`write`] does.
+pub(super) async fn write_at(
+    line: &Line,
+    path: &str,
+    (flags, attributes): (OpenFlags, FileAttributes),
+    offset: u64,
+    bytes: &[u8],
+) -> Result<(), Failure> {
+    let handle = line.sftp.open(path, flags, attributes).await?.handle;
     // What is asked of one file is done in the order in which it is sent (section 6.1 of the
     // draft), so that the end need not wait for the answers before it.
     let step = |step| {
@@ -47,7 +58,7 @@ pub(super) async fn write(line: &Line, path: &str, bytes: &[u8]) -> Result<(), F
     let pieces = bytes.chunks(line.write_length).enumerate();
     let pieces = stream::iter(pieces).then(|(number, piece)| async move {
         wait_async(line.throttles.up.as_ref(), piece.len()).await;
-        Step::Write((number * line.write_length) as u64, piece.to_vec())
+        Step::Write(offset + (number * line.write_length) as u64, piece.to_vec())
     });
     let ends = line.can_flush.then_some(Step::Flush).into_iter().chain([Step::Close]);
     let steps = pieces.chain(stream::iter(ends)).map(step);

@@ -10,6 +10,7 @@ mod connect;
 mod far;
 mod files;
 mod known_hosts;
+mod laying;
 mod line;
 mod target;
 mod trust;

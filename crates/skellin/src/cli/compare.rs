@@ -143,8 +143,7 @@ fn live(
         plan.map(|plan| Looking { plan, source_hosts, before: None, keep_out: &keep_out, now });
     for located in &located {
         let path = PathBuf::from(std::ffi::OsStr::from_bytes(&located.path));
-        // By the rules only where the rules begin; below, what is excluded is told as new.
-        let by = looking.as_ref().filter(|_| located.parts.is_empty());
+        let by = looking.as_ref();
         if by.is_none() && FarSource::is_address(&located.path) {
             let what = format!("{} lies on another host", words::path(&located.path));
             return Err(CliError::usage(what, "compare it with a directory: --with DIR"));

@@ -11,9 +11,10 @@ use super::{
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
     panels::{
-        AboutPanel, ClosingPanel, EntryPanel, FatesPanel, FinderPanel, GoToPanel, HelpPanel,
-        HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel, ReachPanel,
-        RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel, TroublePanel, WhyPanel,
+        AboutPanel, ClosingPanel, ComparePanel, EntryPanel, FatesPanel, FinderPanel, Gathered,
+        GoToPanel, HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel,
+        ProblemsPanel, ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel,
+        TroublePanel, WhyPanel,
     },
     worker::{Request, Trouble},
 };
@@ -115,6 +116,9 @@ impl App {
             Action::About => self.open(Opened::of(AboutPanel)),
             Action::EarlierVersion => self.step_version(false),
             Action::LaterVersion => self.step_version(true),
+            Action::Compare => self.compare(),
+            Action::Gather => self.gather(),
+            Action::Tray => self.open_tray(),
             Action::Restore => self.begin_restore(),
             Action::Why => self.ask_why(),
             Action::WriteRule => self.write_rule(),
@@ -297,11 +301,51 @@ impl App {
         self.open(LookPanel::open(path, store, snapshot.id, snapshot.time));
     }
 
-    fn begin_restore(&mut self) {
+    /// Compares the selected path with how it is now, or was at another time.
+    fn compare(&mut self) {
         let Some(path) = self.model.tree.selected.clone() else { return };
+        let kind = self.model.tree.selected_row().map_or(Kind::File, |row| row.facts.kind);
+        if let Some(opened) = ComparePanel::open(&self.model, path, kind) {
+            self.open(opened);
+        }
+    }
+
+    fn begin_restore(&mut self) {
+        if let Some(item) = self.wanted() {
+            self.open(RestorePanel::open(item, &self.model.home.clone()));
+        }
+    }
+
+    /// Puts the selected path on the tray, or takes it off.
+    fn gather(&mut self) {
+        let Some(item) = self.wanted() else { return };
+        let same = |other: &Gathered| {
+            (&other.path, other.snapshot, &other.store) == (&item.path, item.snapshot, &item.store)
+        };
+        let tray = &mut self.model.tray;
+        match tray.iter().position(same) {
+            Some(at) => drop(tray.remove(at)),
+            None => tray.push(item),
+        }
+    }
+
+    fn open_tray(&mut self) {
+        let (items, home) = (self.model.tray.clone(), self.model.home.clone());
+        if items.is_empty() {
+            let what = "Nothing lies on the tray".to_owned();
+            let hint = Some("in a snapshot, t puts the selected path on it".to_owned());
+            return self
+                .open(Opened::of(TroublePanel(Trouble { hint, ..Trouble::of_words(what) })));
+        }
+        self.open(RestorePanel::tray(items, &home));
+    }
+
+    /// The selected path, in the snapshot it would be restored from.
+    fn wanted(&self) -> Option<Gathered> {
+        let path = self.model.tree.selected.clone()?;
         let present = self.model.tree.selected_row().map(|row| row.facts.change);
-        let Some(lane) = self.model.current_lane() else { return };
-        let Some((number, mark)) = self.model.current_mark() else { return };
+        let lane = self.model.current_lane()?;
+        let (number, mark) = self.model.current_mark()?;
         // A path that is gone here comes from the snapshot that had it last.
         let from = match present {
             Some(skellin_engine::Change::Gone) => number.checked_sub(1).map(|one| lane.marks[one]),
@@ -315,10 +359,16 @@ impl App {
                     .map(|number| lane.marks[number])
             }
         };
-        if let Some(from) = from {
-            let (store, home) = (lane.store.clone(), self.model.home.clone());
-            self.open(RestorePanel::open(path, store, from.id, from.time, &home));
-        }
+        let from = from?;
+        let row = self.model.tree.selected_row();
+        let last = self.model.versions().and_then(<[_]>::last);
+        let is_directory = match (&row, last) {
+            (Some(row), _) => row.facts.kind == Kind::Directory,
+            (None, last) => last.is_some_and(|version| version.kind == Kind::Directory),
+        };
+        let size = row.map_or(last.map_or(0, |version| version.size), |row| row.facts.size);
+        let store = lane.store.clone();
+        Some(Gathered { path, store, snapshot: from.id, time: from.time, is_directory, size })
     }
 
     /// Runs the plan of the current lane, or dry-runs it.

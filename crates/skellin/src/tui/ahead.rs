@@ -80,7 +80,7 @@ impl Model {
             {
                 is_opening || self.is_tree_coming()
             }
-            Action::Restore => {
+            Action::Restore | Action::Gather | Action::Compare => {
                 is_opening
                     || self.is_tree_coming()
                     || (!self.tree.is_present() && self.is_studying())

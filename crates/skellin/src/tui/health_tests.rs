@@ -143,7 +143,7 @@ fn what_is_pasted_is_text_where_text_is_typed_and_nothing_anywhere_else() {
     assert!(draw(&mut app, 80, 24).join("\n").contains("10 nov 21:40▏"));
     press(&mut app, KeyCode::Esc);
     press(&mut app, KeyCode::Char('b'));
-    press(&mut app, KeyCode::Char(' '));
+    press(&mut app, KeyCode::Left);
     press(&mut app, KeyCode::Tab);
     paste(&mut app, " and/more");
     assert!(draw(&mut app, 80, 24).join("\n").contains("/home/keeper/restored and/more"));

@@ -14,6 +14,7 @@ use super::{
     hits::Hits,
     keys,
     lanes::{Known, Lane, Mark, Work},
+    panels::Gathered,
     theme::Theme,
     tree::Tree,
     window::Window,
@@ -128,6 +129,8 @@ pub(super) struct Model {
     /// Rows of the tree that fit on the screen, as of the last frame.
     pub tree_height: usize,
     pub list: List,
+    /// Paths of any snapshots that are to be restored together.
+    pub tray: Vec<Gathered>,
     pub journal: Option<Result<Papers, Trouble>>,
     pub stores: Option<Vec<StoreRow>>,
     /// What there is to mend in the set-up.
@@ -187,6 +190,7 @@ impl Model {
             hits: Hits::default(),
             tree_height: 1,
             list: List::default(),
+            tray: Vec::new(),
             journal: None,
             stores: None,
             findings: None,

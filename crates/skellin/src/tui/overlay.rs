@@ -44,6 +44,7 @@ impl App {
             Answer::Lane(lane) => self.model.choose_lane(lane),
             Answer::Moment(time) => self.model.go_to(time),
             Answer::Snapshot { plan, time } => self.model.go_to_snapshot(&plan, time),
+            Answer::Tray(items) => self.model.tray = items,
             Answer::Path(found) => self.model.go_to_path(*found),
             Answer::Ask(request) => {
                 self.panel = Some(panel);

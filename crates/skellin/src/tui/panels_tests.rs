@@ -8,7 +8,7 @@ use skellin_engine::{Amounts, Cause, Event, Exception, Outcome, Progress, Restor
 
 use crate::tui::{
     model::Cursor,
-    worker::{DraftState, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
+    worker::{DraftState, ItemEnd, JobEnd, Local, Looked, Report, Request, Restored, Trouble},
 };
 
 use crate::tui::draw_world::*;
@@ -220,7 +220,11 @@ fn a_restore_is_asked_rehearsed_watched_and_concluded() {
     };
     let restored = Restored {
         report: report.clone(),
-        target: "/srv/readings".into(),
+        items: vec![ItemEnd {
+            target: "/srv/readings".into(),
+            is_directory: true,
+            ..ItemEnd::default()
+        }],
         in_the_way: vec!["/srv/readings/notes.md".into()],
     };
     app.report(Report::Ended {

@@ -137,6 +137,8 @@ impl App {
             // What a panel asked for that is not open any more is of no use to anybody.
             report @ (Report::Looked { .. }
             | Report::Found { .. }
+            | Report::Differs { .. }
+            | Report::Contrasted { .. }
             | Report::Explained { .. }
             | Report::Effect { .. }
             | Report::Weighed { .. }

@@ -10,6 +10,7 @@ mod entry;
 mod needs;
 mod page;
 mod reader;
+mod scan;
 mod spot;
 mod stretches;
 mod walk;
@@ -18,7 +19,7 @@ pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
 pub use entry::{
     Below, Body, ChunkRef, DeviceKind, Entry, Item, Kind, Moment, Owner, PageRef, Recipe,
 };
-pub use reader::{Entries, Items};
+pub use reader::{Entries, Items, Takes};
 pub use spot::Spot;
 pub use stretches::Stretches;
 pub use walk::{Met, OpenNode, TreeWalk, join};
@@ -38,6 +39,9 @@ pub(crate) fn read_page(
     object: &str,
 ) {
     if let Some((body, hints)) = split_page(stored) {
-        drop(page::Page::decode(body, &annex::Hints::of(hints, own, containers), object));
+        let hints = annex::Hints::of(hints, own, containers);
+        drop(page::Page::decode(body, &hints, object));
+        let mut each = |row: &scan::Row<'_>| row.entry(object).map(drop);
+        drop(scan::scan(body, &hints, object, &mut each));
     }
 }

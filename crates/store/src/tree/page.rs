@@ -21,7 +21,7 @@ pub(crate) const RECIPE_LEVEL: u8 = 64;
 type Writer = Encoder<Vec<u8>>;
 
 /// Keys of an entry's map.
-mod key {
+pub(super) mod key {
     pub const NAME: u8 = 0;
     pub const KIND: u8 = 1;
     pub const MODE: u8 = 2;
@@ -251,9 +251,9 @@ impl Page {
     }
 }
 
-type Decoded<T> = std::result::Result<T, Error>;
+pub(super) type Decoded<T> = std::result::Result<T, Error>;
 
-fn length(d: &mut Decoder<'_>) -> Decoded<u64> {
+pub(super) fn length(d: &mut Decoder<'_>) -> Decoded<u64> {
     d.array()?.ok_or_else(|| Error::message("a list of unknown length"))
 }
 
@@ -301,7 +301,7 @@ fn decode_page(d: &mut Decoder<'_>, next: &mut dyn FnMut() -> Spot) -> Decoded<P
     }
 }
 
-fn decode_owners(d: &mut Decoder<'_>) -> Decoded<Vec<Owner>> {
+pub(super) fn decode_owners(d: &mut Decoder<'_>) -> Decoded<Vec<Owner>> {
     let name = |d: &mut Decoder<'_>| -> Decoded<Option<Arc<str>>> {
         if d.datatype()? == Type::Null {
             d.null().map(|()| None)
@@ -357,7 +357,7 @@ struct Fields {
     unsettled: bool,
 }
 
-fn decode_entry(
+pub(super) fn decode_entry(
     d: &mut Decoder<'_>,
     owners: &[Owner],
     next: &mut dyn FnMut() -> Spot,

@@ -5,6 +5,7 @@ use crate::{
     tree::{
         annex::{attach, split},
         needs::Within,
+        scan::scan,
     },
 };
 use proptest::prelude::*;
@@ -89,6 +90,32 @@ proptest! {
         match Page::decode(&body, &Hints::NONE, "page").expect("decodes") {
             Page::Entries(back) => prop_assert_eq!(back, entries),
             other => prop_assert!(false, "{:?}", other),
+        }
+    }
+
+    #[test]
+    fn what_is_met_as_bytes_first_is_what_would_be_decoded(
+        mut entries in prop::collection::vec(entry(), 0..8), at: prop::sample::Index, value: Option<u8>,
+    ) {
+        entries.sort_by(|a, b| a.name.cmp(&b.name));
+        entries.dedup_by(|a, b| a.name == b.name);
+        let mut body = encode_page(&entries);
+        if let Some(value) = value {
+            let at = at.index(body.len());
+            body[at] = value;
+        }
+        let mut met = Vec::new();
+        let scanned = scan(&body, &Hints::NONE, "page", &mut |row| {
+            let entry = row.entry("page")?;
+            assert_eq!((row.name, row.is_directory), (entry.name.as_slice(), entry.kind() == crate::Kind::Directory));
+            met.push(entry);
+            Ok(())
+        });
+        match (Page::decode(&body, &Hints::NONE, "page"), scanned) {
+            (Ok(Page::Entries(decoded)), Ok(None)) => prop_assert_eq!(met, decoded),
+            (Ok(other), Ok(Some(_))) => prop_assert!(!matches!(other, Page::Entries(_))),
+            (Err(_), Err(_)) => {}
+            (decoded, scanned) => prop_assert!(false, "{:?} {:?}", decoded, scanned.is_ok()),
         }
     }
 

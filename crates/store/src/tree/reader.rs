@@ -4,9 +4,10 @@ use std::collections::{HashMap, VecDeque, hash_map};
 
 use super::{
     annex::{Hints, split},
-    entry::{Entry, Item, PageRef, Recipe},
+    entry::{Entry, Item, Owner, PageRef, Recipe},
     needs::Needs,
     page::Page,
+    scan::{Row, scan},
     spot::Spot,
     stretches::Stretches,
 };
@@ -50,6 +51,9 @@ impl Store {
         take(body, annex, own)
     }
 }
+
+/// So many lists of owners are told apart.
+const MOST_OWNERS: usize = 64;
 
 /// Inner pages never nest deeper, whatever a damaged store says.
 const DEEPEST: usize = 16;
@@ -196,30 +200,34 @@ impl Store {
     }
 
     /// Hands over the entries of a directory as it is in many snapshots, each with those that have it; the
-    /// same one may come several times, for others. Every page is read once, however many have it. What
-    /// cannot be read is handed to `lost`.
+    /// same one may come several times, for others. Every page is read once, however many have it, and an
+    /// entry that stands in many is decoded once. What cannot be read is handed to `lost`.
     ///
     /// # Errors
     /// If the place fails.
     pub fn entries_of_many(
         &self,
         roots: &[(PageRef, Stretches)],
-        take: &mut dyn FnMut(Entry, &Stretches),
+        takes: &mut dyn Takes,
         lost: &mut dyn FnMut(StoreError),
     ) -> Result<()> {
         let mut level = Level::default();
         roots.iter().for_each(|(page, when)| level.add(*page, when));
+        let mut known = Known::default();
         for _ in 0..DEEPEST {
             let mut below = Level::default();
             for (page, when) in level.pages {
-                match self.page(&page) {
-                    Ok(Page::Inner(children)) => {
+                let object = format!("the tree page {}", page.fingerprint);
+                let scanned = self.with_page(&page, &object, |body, annex, own| {
+                    let hints = Hints::of(annex, own, &self.containers);
+                    scan(body, &hints, &object, &mut |row| known.meet(row, &when, takes, &object))
+                });
+                match scanned {
+                    Ok(Some(Page::Inner(children))) => {
                         children.iter().for_each(|(_, child, _)| below.add(*child, &when));
                     }
-                    Ok(Page::Entries(entries)) => {
-                        entries.into_iter().for_each(|entry| take(entry, &when));
-                    }
-                    Ok(Page::Items(_)) => {
+                    Ok(None) => {}
+                    Ok(Some(Page::Items(_) | Page::Entries(_))) => {
                         lost(StoreError::damaged("a tree", "a list of chunks among names"));
                     }
                     Err(error) if error.is_unreadable() => lost(error),
@@ -245,6 +253,61 @@ impl Store {
             Page::Items(items) => PageContent { items, ..PageContent::default() },
             Page::Entries(entries) => PageContent { entries, ..PageContent::default() },
         })
+    }
+}
+
+/// Whoever takes the entries of a directory as it is in many snapshots.
+pub trait Takes {
+    /// Whether an entry of this name is of interest; asked before it is decoded.
+    fn wants(&mut self, name: &[u8], is_directory: bool) -> bool;
+
+    /// An entry, and the snapshots that have it. What the pages it refers to need is not told.
+    fn takes(&mut self, entry: Entry, when: &Stretches);
+
+    /// The entry of this name that was handed over last is in other snapshots too.
+    fn again(&mut self, name: &[u8], when: &Stretches);
+}
+
+/// The entries that were decoded last, by their names, as bytes.
+#[derive(Default)]
+struct Known {
+    last: HashMap<Box<[u8]>, (Box<[u8]>, usize)>,
+    /// Lists of owners, by which the bytes of an entry are read.
+    owners: Vec<Vec<Owner>>,
+}
+
+impl Known {
+    fn meet(
+        &mut self,
+        row: &Row<'_>,
+        when: &Stretches,
+        takes: &mut dyn Takes,
+        object: &str,
+    ) -> Result<()> {
+        if !takes.wants(row.name, row.is_directory) {
+            return Ok(());
+        }
+        let owners = match self.owners.iter().rposition(|known| known == row.owners) {
+            Some(number) => number,
+            None => {
+                if self.owners.len() >= MOST_OWNERS {
+                    (self.owners, self.last) = (Vec::new(), HashMap::new());
+                }
+                self.owners.push(row.owners.to_vec());
+                self.owners.len() - 1
+            }
+        };
+        match self.last.get_mut(row.name) {
+            Some((raw, of)) if **raw == *row.raw && *of == owners => takes.again(row.name, when),
+            last => {
+                takes.takes(row.entry(object)?, when);
+                match last {
+                    Some(last) => *last = (row.raw.into(), owners),
+                    None => drop(self.last.insert(row.name.into(), (row.raw.into(), owners))),
+                }
+            }
+        }
+        Ok(())
     }
 }
 

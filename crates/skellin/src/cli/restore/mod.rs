@@ -16,7 +16,7 @@ use skellin_engine::{
     Destination, EngineError, Existing, Extra, LinkAbove, RestoreReport, RestoreRequest,
     history::{self, Located},
 };
-use skellin_plan::StoreConfig;
+use skellin_plan::{FarSource, StoreConfig};
 use skellin_store::{Snapshot, Store};
 
 use super::{WhichStore, context::Context, error::CliError, history::standing, output, signals};
@@ -24,7 +24,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin restore ringing@newest /srv/ringing/register.ods --in-place\n  skellin restore readings@2026-11-10 --to /tmp/look --dry-run\n  skellin restore ringing@monday /srv/ringing/register.ods --beside\n  skellin restore system@newest --in-place --extra remove --dry-run\n  skellin restore --place /mnt/oak readings@newest --to /srv/back\n\nBelow --to each source appears under its base name.\n\nA lost machine: skellin restore --place /mnt/oak --plans writes its plans and the descriptions of its stores."
+    after_help = "Examples:\n  skellin restore ringing@newest /srv/ringing/register.ods --in-place\n  skellin restore readings@2026-11-10 --to /tmp/look --dry-run\n  skellin restore ringing@newest --to sftp://pier/srv/restored\n  skellin restore ringing@monday /srv/ringing/register.ods --beside\n  skellin restore system@newest --in-place --extra remove --dry-run\n  skellin restore --place /mnt/oak readings@newest --to /srv/back\n\nBelow --to each source appears under its base name.\n\nA lost machine: skellin restore --place /mnt/oak --plans writes its plans and the descriptions of its stores."
 )]
 pub(super) struct RestoreArgs {
     /// PLAN@WHEN, or the beginning of an id
@@ -32,7 +32,7 @@ pub(super) struct RestoreArgs {
     snapshot: Option<String>,
     /// What to restore; default: everything
     paths: Vec<OsString>,
-    /// Restore below this directory
+    /// Restore below this directory, or sftp://HOST/DIR of another host
     #[arg(long, value_name = "DIR", group = "where")]
     to: Option<PathBuf>,
     /// Restore to the original location
@@ -132,7 +132,9 @@ fn restore_from(
     if args.paths.is_empty() {
         paths = history::roots(store, snapshot)?;
     }
+    let address = args.to.as_deref().filter(|to| FarSource::is_address(to.as_os_str().as_bytes()));
     let destination = match &args.to {
+        Some(to) if address.is_some() => Destination::Directory(to.clone()),
         Some(to) => Destination::Directory(
             std::path::absolute(to).map_err(|error| CliError::failed(error.to_string(), None))?,
         ),
@@ -157,6 +159,13 @@ fn restore_from(
         _ => None,
     };
     let keep = configuration.own_directories();
+    if address.is_some() && args.extra == ExtraArg::Remove {
+        return Err(CliError::usage(
+            "--extra remove works on this machine only",
+            "restore without it, and remove there what is too much",
+        ));
+    }
+    let host = address.map(|to| configuration.source_hosts.target(to)).transpose()?;
     let extra = match args.extra {
         ExtraArg::Leave => Extra::Leave,
         ExtraArg::Remove => Extra::Remove { by: by.as_ref() },
@@ -173,6 +182,7 @@ fn restore_from(
             extra,
             dated: args.beside,
             keep: &keep,
+            host: host.as_deref(),
             dry_run,
             stamp: &stamp,
             cancel: &context.cancel,

@@ -1,6 +1,8 @@
 //! What is asked and shown over the screen, and takes the keys before it does.
 
 mod closing;
+mod compare;
+mod contrast;
 mod entry;
 mod fates;
 mod finder;
@@ -26,6 +28,7 @@ mod text_field;
 mod unlock;
 
 pub(super) use closing::ClosingPanel;
+pub(super) use compare::ComparePanel;
 pub(super) use entry::EntryPanel;
 pub(super) use fates::FatesPanel;
 pub(super) use finder::FinderPanel;
@@ -39,7 +42,7 @@ pub(super) use passphrases::PassphrasesPanel;
 pub(super) use plan::PlanPanel;
 pub(super) use problems::ProblemsPanel;
 pub(super) use reach::ReachPanel;
-pub(super) use restore::RestorePanel;
+pub(super) use restore::{Gathered, RestorePanel};
 pub(super) use retain::RetainPanel;
 pub(super) use rule::RulePanel;
 pub(super) use search::SearchPanel;

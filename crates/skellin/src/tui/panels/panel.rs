@@ -9,6 +9,7 @@ use ratatui::{
 use skellin_engine::{Cancel, Passphrase};
 use skellin_plan::retention::Sentence;
 
+use super::restore::Gathered;
 use crate::tui::{
     drawn::Drawn,
     keys::Action,
@@ -124,6 +125,8 @@ pub(in crate::tui) enum Answer {
     },
     /// Close it and go to a path that was found.
     Path(Box<FoundPath>),
+    /// Close it; these lie on the tray now.
+    Tray(Vec<Gathered>),
     /// Ask the worker.
     Ask(Request),
     /// Close it and ask the worker.

@@ -60,6 +60,10 @@ pub(super) fn title(app: &Model, time: i64) -> Vec<String> {
         parts.push(words::bytes(facts.bytes));
         parts.push(format!("{} new", words::bytes(facts.new_bytes)));
     }
+    if !app.tray.is_empty() {
+        let count = words::counted(app.tray.len() as u64, "path", "paths");
+        parts.insert(1, format!("▪ {count} on the tray: T"));
+    }
     parts
 }
 
@@ -164,6 +168,12 @@ pub(super) fn change(app: &Model, change: Change) -> (&'static str, &'static str
     }
 }
 
+/// Whether a path lies on the tray as it is in the snapshot under the cursor.
+fn is_on_tray(app: &Model, path: &[u8]) -> bool {
+    let Some((_, mark)) = app.current_mark().filter(|_| !app.tray.is_empty()) else { return false };
+    app.tray.iter().any(|item| item.path == path && item.snapshot == mark.id)
+}
+
 /// A row's name with what belongs to it: how deep it lies, whether it is open, where it points.
 pub(super) fn tree_name(row: &Shown<'_>) -> String {
     let mark = match (row.facts.kind, row.is_open) {
@@ -192,13 +202,15 @@ fn row_line(app: &Model, row: &Shown<'_>, selected: bool, width: usize) -> Line<
     };
     let modified = words::zoned(facts.modified.saturating_mul(1000));
     let size = words::bytes(facts.size);
+    let tray = if is_on_tray(app, &row.path) { "▪" } else { " " };
     let (before, after) = match width {
-        ..=59 => (format!(" {sign} "), format!(" {size:>9} ")),
-        60..=92 => {
-            (format!(" {sign} "), format!(" {size:>9}   {} ", modified.strftime("%d %b %Y %H:%M")))
-        }
+        ..=59 => (format!("{tray}{sign} "), format!(" {size:>9} ")),
+        60..=92 => (
+            format!("{tray}{sign} "),
+            format!(" {size:>9}   {} ", modified.strftime("%d %b %Y %H:%M")),
+        ),
         _ => (
-            format!(" {sign} "),
+            format!("{tray}{sign} "),
             format!(
                 " {word:<8}{files:>14}   {size:>9}   {}  ",
                 modified.strftime("%d %b %Y %H:%M")

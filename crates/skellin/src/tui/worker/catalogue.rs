@@ -38,14 +38,19 @@ impl Open {
         self.store.fetch_snapshots(&unread);
     }
 
+    /// A snapshot by its id, with the plan it was made by and all else it says.
+    pub fn whole_snapshot(&self, id: RunId) -> Result<Snapshot, EngineError> {
+        let listed = locked(&self.listed).get(&id).cloned();
+        let listed = listed.ok_or(EngineError::Refused(Refusal::SnapshotGone))?;
+        Ok(self.store.read_snapshot(&listed)?)
+    }
+
     /// A snapshot by its id.
     pub fn snapshot(&self, id: RunId) -> Result<Arc<Snapshot>, EngineError> {
         if let Some(snapshot) = locked(&self.read).get(&id) {
             return Ok(Arc::clone(snapshot));
         }
-        let listed = locked(&self.listed).get(&id).cloned();
-        let listed = listed.ok_or(EngineError::Refused(Refusal::SnapshotGone))?;
-        let mut snapshot = self.store.read_snapshot(&listed)?;
+        let mut snapshot = self.whole_snapshot(id)?;
         // Of thousands of snapshots nobody here needs what was written down beside the tree.
         (snapshot.plan_text, snapshot.exception_list) = (String::new(), Vec::new());
         snapshot.configuration = None;

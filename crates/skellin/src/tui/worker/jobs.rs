@@ -1,13 +1,13 @@
-//! Long work: runs, restores and their dry runs, each on a thread of its own.
+//! Long work: runs and their dry runs, each on a thread of its own.
 
 use std::sync::Arc;
 
 use skellin_engine::{
-    Cancel, Configuration, Destination, EngineError, Event, Journal, Orchestrator, Post, Refusal,
-    RestoreRequest, RunOptions, RunReport, Stage, SystemClock, history, trial_store,
+    Cancel, Configuration, EngineError, Event, Journal, Orchestrator, Post, Refusal, RunOptions,
+    RunReport, Stage, SystemClock, trial_store,
 };
 
-use super::{JobEnd, Report, RestoreOrder, Restored, Shared};
+use super::{JobEnd, Report, Shared};
 
 /// Runs a plan, or makes a dry run of it. `agreed`: it makes its snapshot also if much is suddenly
 /// gone.
@@ -30,16 +30,9 @@ pub(super) fn rehearse(shared: &Shared, job: u64, draft: &skellin_engine::Draft,
     shared.tell(Report::Ended { job, end: JobEnd::Run(end) });
 }
 
-/// Restores a path, or makes a dry run of it.
-pub(super) fn restore(shared: &Shared, order: &RestoreOrder) {
-    let work = Job::new(shared, order.job, &order.cancel);
-    let end = work.restore(order).map(Box::new).map_err(Into::into);
-    shared.tell(Report::Ended { job: order.job, end: JobEnd::Restore(end) });
-}
-
 /// What one job works with.
-struct Job<'a> {
-    shared: &'a Shared,
+pub(super) struct Job<'a> {
+    pub shared: &'a Shared,
     configuration: Configuration,
     journal: Option<Arc<Journal>>,
     number: u64,
@@ -47,15 +40,24 @@ struct Job<'a> {
 }
 
 impl<'a> Job<'a> {
-    fn new(shared: &'a Shared, number: u64, cancel: &'a Cancel) -> Self {
+    pub fn new(shared: &'a Shared, number: u64, cancel: &'a Cancel) -> Self {
         let (configuration, journal) = (shared.configuration(), shared.journal().ok());
         Self { shared, configuration, journal, number, cancel }
     }
 
     fn conduct<T>(&self, work: impl FnOnce(&Orchestrator<'_>) -> T) -> T {
+        self.conduct_as(&|event| event, work)
+    }
+
+    /// Carries something out; each event is told as `told` makes it.
+    pub fn conduct_as<T>(
+        &self,
+        told: &(dyn Fn(Event) -> Event + Sync),
+        work: impl FnOnce(&Orchestrator<'_>) -> T,
+    ) -> T {
         let events = |event: Event| {
             // A closed application hears nothing more.
-            self.shared.tell(Report::Event { job: self.number, event });
+            self.shared.tell(Report::Event { job: self.number, event: told(event) });
         };
         work(&Orchestrator {
             configuration: &self.configuration,
@@ -109,36 +111,6 @@ impl<'a> Job<'a> {
                 Ok(store) => Ok(store),
                 Err(_) => trial_store(),
             })
-        })
-    }
-
-    fn restore(&self, order: &RestoreOrder) -> Result<Restored, EngineError> {
-        let open = self.shared.open_store(&order.store)?;
-        let snapshot = open.snapshot(order.snapshot)?;
-        let located = history::must_locate(&open.store, &snapshot, &order.path)?;
-        let destination: &Destination = &order.destination;
-        let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
-        self.conduct(|orchestrator| {
-            let keep = orchestrator.configuration.own_directories();
-            let request = RestoreRequest {
-                through: &[],
-                keep_set_id: false,
-                snapshot: &snapshot,
-                paths: &[located],
-                destination,
-                existing: order.existing,
-                extra: skellin_engine::Extra::Leave,
-                dated: false,
-                keep: &keep,
-                dry_run: order.dry_run,
-                stamp: &stamp,
-                cancel: &order.cancel,
-                events: orchestrator.events,
-            };
-            let report = orchestrator.restore(&order.store, &open.store, &request)?;
-            let target = |path: &[u8]| destination.target(&snapshot, path).unwrap_or_default();
-            let in_the_way = report.in_the_way.iter().map(|path| target(path)).collect();
-            Ok(Restored { target: target(&order.path), in_the_way, report })
         })
     }
 }

@@ -4,10 +4,12 @@
 mod browse;
 mod catalogue;
 mod clerk;
+mod compare;
 mod foretell;
 mod jobs;
 mod maker;
 mod report;
+mod restoring;
 mod search;
 mod sources;
 mod turns;
@@ -20,19 +22,20 @@ use std::{
 
 use crossbeam_channel::{Sender, unbounded};
 use skellin_engine::{
-    Cancel, Census, Configuration, Destination, Draft, EngineError, Existing, Journal, NewStore,
-    Passphrase, Refusal,
+    Cancel, Census, Configuration, Draft, EngineError, Journal, NewStore, Passphrase, Refusal,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{RunId, Store};
 
+pub(crate) use compare::{CompareEnd, CompareOrder, Contrasted, DifferRow, Opposite, SideRow};
 #[cfg(test)]
 pub(crate) use foretell::foretold;
 pub(crate) use foretell::{Fill, FillAsked};
 pub(crate) use report::{
-    Details, DraftState, Facts, Group, JobEnd, Local, Looked, PassphrasesNow, Report, Restored,
-    StoreRow, Tile, Trouble, VersionRow,
+    Details, DraftState, Facts, Group, JobEnd, Local, Looked, PassphrasesNow, Report, StoreRow,
+    Tile, Trouble, VersionRow,
 };
+pub(crate) use restoring::{ItemEnd, OrderItem, RestoreOrder, Restored};
 pub(crate) use search::{FoundPath, SearchEnd, Sought, SoughtLane};
 
 use super::{arrange::Arrangement, rows::Rows};
@@ -81,6 +84,10 @@ pub(crate) enum Request {
     Versions { study: u64, store: String, snapshots: Vec<RunId>, path: Vec<u8> },
     /// Find paths in snapshots.
     Search(Box<Sought>),
+    /// Compare a snapshot with another, or with what is there now.
+    Compare(Box<CompareOrder>),
+    /// Compare the contents of a file.
+    Contrast(Box<CompareOrder>),
     /// Read the beginning of a file.
     Look { store: String, snapshot: RunId, path: Vec<u8> },
     /// Read the journal.
@@ -140,7 +147,7 @@ pub(crate) enum Request {
     TakeBack { plan: String, was: String, became: String },
     /// Why a plan includes a path, or excludes it.
     Explain { plan: String, path: Vec<u8> },
-    /// Restore a path, or dry-run it.
+    /// Restore paths, or make a dry run of it.
     Restore(Box<RestoreOrder>),
 }
 
@@ -153,19 +160,6 @@ pub(crate) enum PassphraseAct {
     Change(Passphrase, Option<String>),
     /// By its id.
     Revoke(String),
-}
-
-/// What to restore.
-#[derive(Clone, Debug)]
-pub(crate) struct RestoreOrder {
-    pub job: u64,
-    pub store: String,
-    pub snapshot: RunId,
-    pub path: Vec<u8>,
-    pub destination: Destination,
-    pub existing: Existing,
-    pub dry_run: bool,
-    pub cancel: Cancel,
 }
 
 /// What the threads share.
@@ -188,6 +182,7 @@ struct NewestOnly {
     tree: Turns,
     study: Turns,
     search: Turns,
+    comparison: Turns,
     map: Turns,
     arrangement: Turns,
     explanation: Turns,
@@ -306,6 +301,13 @@ impl Queues {
                 let over = turns.search.turn(sought.number);
                 apart(Box::new(move |it| search::search(it, &sought, &over)));
             }
+            Request::Compare(order) => {
+                let over = turns.comparison.turn(order.number);
+                apart(Box::new(move |it| compare::compare(it, &order, &over)));
+            }
+            Request::Contrast(order) => {
+                queued(&self.studies, Box::new(move |it| compare::contrast(it, &order)));
+            }
             Request::Map { number, plan, path, census } => {
                 let over = turns.map.turn(number);
                 let task =
@@ -361,7 +363,7 @@ impl Queues {
             Request::Rehearse { job, draft, cancel } => {
                 apart(Box::new(move |it| jobs::rehearse(it, job, &draft, &cancel)));
             }
-            Request::Restore(order) => apart(Box::new(move |it| jobs::restore(it, &order))),
+            Request::Restore(order) => apart(Box::new(move |it| restoring::restore(it, &order))),
             // Before anything that is asked for next: that reads the file.
             Request::KeepSecret { file, secret, replace } => {
                 maker::put_away(shared, file, &secret, replace);

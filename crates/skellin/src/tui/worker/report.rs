@@ -4,13 +4,14 @@ use std::path::PathBuf;
 
 use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RestoreReport, RunReport, StepRecord, history::Bringer,
-    timers::Starter,
+    JournalEntry, ReachStep, RunReport, StepRecord, history::Bringer, timers::Starter,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
-use super::{FoundPath, SearchEnd, Written, foretell::Fill};
+use super::{
+    CompareEnd, Contrasted, DifferRow, FoundPath, Restored, SearchEnd, Written, foretell::Fill,
+};
 use crate::tui::{arrange::Arrangement, rows::Batch};
 
 /// The passphrases of a store after something was done with them.
@@ -52,6 +53,10 @@ pub(crate) enum Report {
     Versions { path: Vec<u8>, versions: Result<Vec<VersionRow>, Trouble> },
     /// Paths that a search found; more follow until it has ended.
     Found { number: u64, found: Vec<FoundPath>, end: Option<Result<SearchEnd, Trouble>> },
+    /// Paths that differ; more follow until it has ended.
+    Differs { number: u64, rows: Vec<DifferRow>, end: Option<Result<CompareEnd, Trouble>> },
+    /// The contents of a file on both sides.
+    Contrasted { number: u64, end: Result<Box<Contrasted>, Trouble> },
     /// The beginning of a file.
     Looked { path: Vec<u8>, snapshot: RunId, looked: Result<Looked, Trouble> },
     /// The journal, newest first, with the exceptions of its newest entries.
@@ -111,16 +116,6 @@ pub(crate) enum Report {
 pub(crate) enum JobEnd {
     Run(Result<Box<RunReport>, Trouble>),
     Restore(Result<Box<Restored>, Trouble>),
-}
-
-/// What a restore has done, or would do.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Restored {
-    pub report: RestoreReport,
-    /// Where the path goes.
-    pub target: PathBuf,
-    /// Where something is in the way: the first of them.
-    pub in_the_way: Vec<PathBuf>,
 }
 
 /// Whether a passphrase was tried and opens nothing.

@@ -8,7 +8,8 @@ use std::{
 
 use crossbeam_channel::Receiver;
 use skellin_engine::{
-    Cancel, Change, Folders, MovedClock, Orchestrator, RunOptions, RunStatus, prepare_place_alone,
+    Cancel, Change, Destination, Existing, Folders, MovedClock, Orchestrator, RunOptions,
+    RunStatus, prepare_place_alone,
 };
 use skellin_plan::{PlaceSpec, PlanDraft};
 use skellin_store::{Cache, Creation, PassphraseCost};
@@ -303,11 +304,15 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
     let order = |job, dry_run| {
         Request::Restore(Box::new(RestoreOrder {
             job,
-            store: "oak".to_owned(),
-            snapshot: ids[0],
-            path: world.bytes("ridge/notes.md"),
+            items: vec![OrderItem {
+                store: "oak".to_owned(),
+                snapshot: ids[0],
+                path: world.bytes("ridge/notes.md"),
+            }],
             destination: Destination::Directory(world.path("back")),
+            dated: false,
             existing: Existing::Leave,
+            removes_extra: false,
             dry_run,
             cancel: Cancel::new(),
         }))
@@ -315,10 +320,12 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
     for (job, dry_run) in [(3, true), (4, false), (5, true)] {
         world.ask(order(job, dry_run));
         let JobEnd::Restore(Ok(restored)) = end(job) else { panic!("a restore") };
-        assert_eq!(restored.target, world.path("back/ridge/notes.md"));
-        let in_the_way = if job == 5 { vec![restored.target.clone()] } else { Vec::new() };
+        let item = &restored.items[0];
+        assert_eq!(item.target, world.path("back/ridge/notes.md"));
+        assert_eq!(item.there.is_some(), job == 5);
+        let in_the_way = if job == 5 { vec![item.target.clone()] } else { Vec::new() };
         assert_eq!(restored.in_the_way, in_the_way);
-        assert_eq!(restored.target.exists(), job != 3);
+        assert_eq!(item.target.exists(), job != 3);
     }
     assert_eq!(fs::read(world.path("back/ridge/notes.md")).expect("reads"), b"one tern\n");
     world.ask(Request::Journal);
@@ -476,4 +483,143 @@ fn a_rule_is_measured_added_and_taken_back() {
         assert!(trouble.what.contains("changed by somebody else"), "{}", trouble.what);
     }
     assert!(fs::read_to_string(&file).expect("reads").ends_with("# mine\n"));
+}
+
+impl World {
+    fn compared(&self, order: CompareOrder) -> Vec<(String, skellin_engine::Difference)> {
+        let number = order.number;
+        self.ask(Request::Compare(Box::new(order)));
+        let (mut all, root) = (Vec::new(), self.path(""));
+        self.hear(|report| match report {
+            Report::Differs { number: of, rows, end } if of == number => {
+                all.extend(rows.into_iter().map(|row| {
+                    let path = String::from_utf8_lossy(&row.path).into_owned();
+                    let path = Path::new(&path).strip_prefix(&root).expect("below").to_owned();
+                    (path.display().to_string(), row.difference)
+                }));
+                end.map(|end| end.expect("compares"))
+            }
+            _ => None,
+        });
+        all
+    }
+
+    fn contrasted(&self, order: CompareOrder) -> Result<Box<Contrasted>, Trouble> {
+        let number = order.number;
+        self.ask(Request::Contrast(Box::new(order)));
+        self.hear(|report| match report {
+            Report::Contrasted { number: of, end } if of == number => Some(end),
+            _ => None,
+        })
+    }
+}
+
+#[test]
+fn snapshots_are_compared_with_others_and_with_what_is_there_now() {
+    use skellin_engine::{Difference, contrast::Contrast};
+    let world = World::new(true);
+    let ids = world.snapshots();
+    let order = |number, now, path: Option<&str>| CompareOrder {
+        number,
+        store: "oak".to_owned(),
+        plan: "readings".to_owned(),
+        before: ids[0],
+        now,
+        path: path.map(|path| world.bytes(path)),
+    };
+    let told = |all: &[(&str, Difference)]| -> Vec<(String, Difference)> {
+        all.iter().map(|(path, difference)| ((*path).to_owned(), *difference)).collect()
+    };
+    assert_eq!(
+        world.compared(order(1, Opposite::Snapshot(ids[1]), None)),
+        told(&[
+            ("ridge/2026", Difference::New),
+            ("ridge/noise.bin", Difference::New),
+            // Written anew with what it had.
+            ("ridge/notes.md", Difference::Metadata),
+        ])
+    );
+    // By now: another machine's night has written the notes once more.
+    assert_eq!(
+        world.compared(order(2, Opposite::Now, Some("ridge"))),
+        told(&[("ridge/2026", Difference::New), ("ridge/notes.md", Difference::Changed)])
+    );
+    let notes = world.contrasted(order(3, Opposite::Now, Some("ridge/notes.md")));
+    let Contrast::Text { counts, .. } = notes.expect("contrasts").contrast else { panic!("text") };
+    assert_eq!(counts, (1, 1));
+    // What is not there on a side is empty on it.
+    let noise = world.contrasted(order(4, Opposite::Snapshot(ids[1]), Some("ridge/noise.bin")));
+    assert_eq!(noise.expect("contrasts").sizes, (None, Some(2)));
+    // A pipe in its place would keep a reader waiting for ever.
+    fs::remove_file(world.path("ridge/notes.md")).expect("removes");
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        world.path("ridge/notes.md"),
+        rustix::fs::FileType::Fifo,
+        0o600.into(),
+        0,
+    )
+    .expect("makes a pipe");
+    let refused = world.contrasted(order(5, Opposite::Now, Some("ridge/notes.md")));
+    assert!(refused.expect_err("no file").what.contains("is not a file"));
+}
+
+#[test]
+fn a_tray_of_several_moments_is_restored_together() {
+    let world = World::new(true);
+    let ids = world.snapshots();
+    let item = |snapshot: RunId, path: &str| OrderItem {
+        store: "oak".to_owned(),
+        snapshot,
+        path: world.bytes(path),
+    };
+    let order = |job, dry_run| {
+        Request::Restore(Box::new(RestoreOrder {
+            job,
+            items: vec![
+                item(ids[0], "ridge/notes.md"),
+                item(ids[2], "ridge/notes.md"),
+                item(ids[1], "ridge/noise.bin"),
+            ],
+            destination: Destination::InPlace,
+            dated: false,
+            existing: Existing::Leave,
+            removes_extra: false,
+            dry_run,
+            cancel: Cancel::new(),
+        }))
+    };
+    for (job, dry_run) in [(1, true), (2, false)] {
+        world.ask(order(job, dry_run));
+        let mut totals = Vec::new();
+        let end = world.hear(|report| match report {
+            Report::Ended { job: of, end: JobEnd::Restore(end) } if of == job => Some(end),
+            Report::Event { event: skellin_engine::Event::Progress(progress), .. } => {
+                totals.push((progress.total_files, progress.total_bytes));
+                None
+            }
+            _ => None,
+        });
+        let restored = end.expect("restores");
+        assert_eq!((restored.report.restored, restored.report.exception_count), (3, 0));
+        let names: Vec<_> = restored
+            .items
+            .iter()
+            .map(|item| item.target.file_name().expect("a name").to_string_lossy().into_owned())
+            .collect();
+        // Two versions of one path cannot both have its name.
+        assert!(names[0].starts_with("notes.20") && names[1].starts_with("notes.20"), "{names:?}");
+        assert!(names[0] != names[1] && names[2] == "noise.bin", "{names:?}");
+        assert!(
+            restored
+                .items
+                .iter()
+                .all(|item| item.there.is_none() && item.target.exists() != dry_run)
+        );
+        assert!(totals.iter().all(|total| *total == (Some(3), Some(21))), "{totals:?}");
+        let read = |at: usize| fs::read(&restored.items[at].target).expect("reads");
+        if !dry_run {
+            assert_eq!((read(0), read(1)), (b"one tern\n".to_vec(), b"two terns\n".to_vec()));
+        }
+    }
 }
