@@ -13,6 +13,7 @@ mod exports;
 mod far;
 mod far_sources;
 mod faults;
+mod hostile;
 mod long_files;
 mod looking_back;
 mod new_store;

@@ -178,3 +178,71 @@ fn links_and_pipes_with_several_names_stay_one() {
         assert_eq!(inode("a"), inode("b"), "{name}");
     }
 }
+
+/// Somebody swaps directories below the restored one for links to what is not his, and back, while extra
+/// files are being removed by root: nothing goes but what lies in directories of the restore.
+#[test]
+fn nothing_outside_goes_while_directories_are_swapped_for_links() {
+    let folder = scratch();
+    let source = folder.path().join("ridge");
+    for number in 0..40 {
+        write(&source.join(format!("{}/kept-{number}", number % 4)), b"kept");
+    }
+    settle(&source);
+    let (_, place) = memory_store();
+    run_at(&place, &plan_of(&[&source], ""), NIGHT);
+    let victim = folder.path().join("victim");
+    for name in ["extra-0", "deep/extra-1", "kept-0"] {
+        write(&victim.join(name), b"root's own");
+    }
+    let before = common::listing(&victim);
+    let store = open_store(&place);
+    let snapshot = newest(&store);
+    let (done, swapped) = (AtomicBool::new(false), AtomicU64::new(0));
+    // Held while this test itself writes there: it goes by names.
+    let quiet = std::sync::Mutex::new(());
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let aside = folder.path().join("aside");
+            while !done.load(Ordering::SeqCst) {
+                for name in ["0", "1", "extra"] {
+                    let _held = quiet.lock().unwrap();
+                    let at = source.join(name);
+                    if fs::rename(&at, &aside).is_err() {
+                        continue;
+                    }
+                    if symlink(&victim, &at).is_ok() {
+                        swapped.fetch_add(1, Ordering::SeqCst);
+                        std::thread::yield_now();
+                        let _ = fs::remove_file(&at);
+                    }
+                    // What was put in its place meanwhile gives way.
+                    let _ = fs::remove_dir_all(&at);
+                    let _ = fs::rename(&aside, &at);
+                }
+            }
+        });
+        for round in 0..25 {
+            let held = quiet.lock().unwrap();
+            for number in 0..30 {
+                let at = source.join(format!("extra/{}/extra-{number}", number % 5));
+                let _ = fs::create_dir_all(at.parent().unwrap());
+                let _ = fs::write(&at, b"extra");
+                let _ = fs::write(source.join(format!("{}/extra-{number}", number % 4)), b"extra");
+            }
+            drop(held);
+            let restoring = Restoring {
+                destination: Destination::InPlace,
+                existing: Existing::Replace,
+                extra: skellin_engine::Extra::Remove { by: None },
+                ..Restoring::all(&snapshot, folder.path())
+            };
+            // What was swapped under it may be told as an exception; it never fails as a whole.
+            let report = restoring.run(&store);
+            assert!(report.removed + report.exception_count > 0, "round {round}");
+        }
+        done.store(true, Ordering::SeqCst);
+    });
+    assert!(swapped.into_inner() > 20, "nothing was swapped");
+    assert_eq!(common::listing(&victim), before);
+}

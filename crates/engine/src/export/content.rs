@@ -18,30 +18,36 @@ pub(super) struct Map {
 }
 
 impl Map {
-    /// The map of a file, if it has holes.
-    pub fn of(store: &Store, recipe: &Recipe, size: u64) -> Result<Option<Self>> {
+    /// How many bytes a file really has, unless that is more than can be; and its map, if it has holes.
+    pub fn of(store: &Store, recipe: &Recipe, size: u64) -> Result<(Option<u64>, Option<Self>)> {
         let mut parts: Vec<(u64, u64)> = Vec::new();
         let (mut at, mut held, mut has_holes) = (0u64, 0u64, false);
+        let mut is_possible = true;
         let mut items = store.items(recipe);
         while let Some(item) = items.next_item()? {
             match item {
                 Item::Hole(length) => {
                     has_holes = true;
+                    is_possible &= at.checked_add(length).is_some();
                     at = at.saturating_add(length);
                 }
                 Item::Chunk(chunk) => {
                     let length = u64::from(chunk.length);
                     match parts.last_mut() {
-                        Some((from, part)) if *from + *part == at => *part += length,
+                        Some((from, part)) if from.checked_add(*part) == Some(at) => {
+                            *part = part.saturating_add(length);
+                        }
                         _ => parts.push((at, length)),
                     }
+                    is_possible &= at.checked_add(length).is_some();
                     at = at.saturating_add(length);
-                    held += length;
+                    held = held.saturating_add(length);
                 }
             }
         }
-        if !has_holes {
-            return Ok(None);
+        let total = is_possible.then_some(at);
+        if !has_holes || total != Some(size) {
+            return Ok((total, None));
         }
         // An end without content says how long the file is.
         if parts.last().is_none_or(|(from, part)| from + part != size) {
@@ -52,7 +58,7 @@ impl Map {
             text.extend_from_slice(format!("{from}\n{length}\n").as_bytes());
         }
         text.resize(text.len().next_multiple_of(BLOCK), 0);
-        Ok(Some(Self { text, held }))
+        Ok((total, Some(Self { text, held })))
     }
 
     /// Bytes that stand in the archive.

@@ -16,7 +16,14 @@ use skellin_store::{Body, Entry};
 use super::{Shared, drafts::Workshop};
 use crate::{locked::locked, path::join};
 
-type Group = (u64, u64);
+/// Device, inode and kind: names of different kinds are no names of one thing, whatever a snapshot says.
+type Group = (u64, u64, u8);
+/// The group a name belongs to, if it is one of several.
+fn group_of(entry: &Entry) -> Option<Group> {
+    let (device, inode) = entry.links?;
+    Some((device, inode, entry.kind() as u8))
+}
+
 /// Device and inode of what was written.
 pub(super) type Identity = (u64, u64);
 
@@ -61,7 +68,7 @@ pub(super) struct Links {
 impl Links {
     /// Where the content of a file was written under its first name.
     pub fn first(&self, entry: &Entry) -> Option<First> {
-        self.written.get(&entry.links?).cloned()
+        self.written.get(&group_of(entry)?).cloned()
     }
 
     fn write(&mut self, group: Group, path: &[u8], identity: Identity) {
@@ -78,7 +85,7 @@ impl Links {
 /// Whether a file's content is already being sent under another name.
 pub(super) fn is_repeated(shared: &Shared<'_>, entry: &Entry) -> bool {
     // Links and pipes have several names as well as files do.
-    let (Some(group), false) = (entry.links, shared.request.dry_run) else {
+    let (Some(group), false) = (group_of(entry), shared.request.dry_run) else {
         return false;
     };
     !locked(&shared.links).begun.insert(group)
@@ -112,7 +119,7 @@ pub(super) fn left(
 
 /// A path was written: names of the same group can be linked to it.
 pub(super) fn restored(shared: &Shared<'_>, entry: &Entry, path: &[u8], identity: Identity) {
-    if let Some(group) = entry.links {
+    if let Some(group) = group_of(entry) {
         locked(&shared.links).write(group, path, identity);
     }
 }

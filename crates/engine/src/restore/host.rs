@@ -26,6 +26,8 @@ use crate::{
 
 /// Files that are under way at a time: each step waits for the line.
 const AT_ONCE: usize = 4;
+/// Before files of so many bytes it is looked whether they fit.
+const LOOKED_AT: u64 = 64 << 20;
 /// Bytes that are written by one request.
 const PIECE: usize = 4 << 20;
 
@@ -338,6 +340,12 @@ impl Laying<'_> {
                     shared.count(&shared.renamed);
                 }
             }
+        }
+        // There are no holes there: a size that no disk has would be sent in full.
+        let has_room = job.entry.size() < LOOKED_AT
+            || self.host.free().is_none_or(|free| job.entry.size() <= free);
+        if !has_room {
+            return Err(Failure::Path(Cause::new(CauseKind::NoRoom, "no space left for it")));
         }
         if matches!(job.entry.body, Body::Pipe | Body::Device { .. }) {
             return Err(Failure::Path(Cause::other("SFTP cannot create pipes and devices")));

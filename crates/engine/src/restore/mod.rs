@@ -301,7 +301,9 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         keep: own::identities(request.keep),
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
-    let total = totals.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes));
+    let total = totals.fold((0u64, 0u64), |sum, below| {
+        (sum.0.saturating_add(below.files), sum.1.saturating_add(below.bytes))
+    });
     let walked = match request.host {
         Some(host) => host::work(&shared, host, total),
         None => work(&shared, total),

@@ -221,7 +221,7 @@ fn write_content(
     file: &OwnedFd,
     recipe: &Recipe,
 ) -> Result<(u64, bool), Failure> {
-    let (mut at, mut ends_in_hole) = (0, false);
+    let (mut at, mut ends_in_hole) = (0u64, false);
     let mut items = shared.store.items(recipe);
     let mut ahead = VecDeque::new();
     loop {
@@ -244,18 +244,22 @@ fn write_content(
         ends_in_hole = matches!(item, Item::Hole(_));
         match item {
             Item::Hole(length) => {
-                at += length;
+                at = at.checked_add(length).ok_or_else(too_long)?;
                 shared.bytes.fetch_add(length, Ordering::Relaxed);
             }
             Item::Chunk(chunk) => {
                 let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
                 written.map_err(failed)?;
-                at += u64::from(chunk.length);
+                at = at.checked_add(chunk.length.into()).ok_or_else(too_long)?;
                 shared.bytes.fetch_add(chunk.length.into(), Ordering::Relaxed);
             }
         }
     }
     Ok((at, ends_in_hole))
+}
+
+fn too_long() -> Failure {
+    Failure::Path(Cause::other("its content is longer than any file can be"))
 }
 
 fn write_all(file: &OwnedFd, mut bytes: &[u8], mut at: u64) -> Result<(), Errno> {

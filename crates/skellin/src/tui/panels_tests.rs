@@ -339,3 +339,63 @@ fn a_plan_is_made_step_by_step() {
         "it is shown where it can be run"
     );
 }
+
+#[test]
+fn whatever_a_file_holds_does_nothing_to_the_terminal() {
+    use crate::tui::worker::{Contrasted, DifferRow, SideRow};
+    use skellin_engine::{
+        Difference,
+        contrast::{Content, contrast},
+    };
+    let evil = "\u{1b}[2J\u{1b}]0;owned\u{7}\u{202e}\u{9b}31m\r\u{8}";
+    let (mut app, requests) = in_was();
+    press(&mut app, KeyCode::PageUp);
+    press(&mut app, KeyCode::Char('c'));
+    let asked: Vec<Request> = requests.try_iter().collect();
+    let number = asked.iter().find_map(|request| match request {
+        Request::Compare(order) => Some(order.number),
+        _ => None,
+    });
+    assert!(number.is_some(), "{}", draw(&mut app, 120, 30).join("\n"));
+    let side = SideRow { kind: skellin_store::Kind::File, size: 9, files: None, modified: 0 };
+    let path = format!("/srv/readings/{evil}").into_bytes();
+    let row = DifferRow {
+        path,
+        difference: Difference::Changed,
+        before: Some(side),
+        now: Some(SideRow { size: 70, ..side }),
+    };
+    let end = Some(Ok(crate::tui::worker::CompareEnd { has_more: false, lost: None }));
+    app.report(Report::Differs { number: number.expect("a comparison"), rows: vec![row], end });
+    let mut screens = vec![both(&mut app)];
+    assert!(screens[0].contains("changed"), "{}", screens[0]);
+    for (before, now) in [
+        (format!("a {evil} b\nc"), format!("a {evil} x\nc\t{evil}")),
+        (format!("1,{evil}\n2,{evil}\n"), format!("1,{evil}\n2,{evil}{evil}\n")),
+        (format!("\0{evil}"), format!("\0\0{evil}")),
+    ] {
+        press(&mut app, KeyCode::Enter);
+        let asked = requests.try_iter().find_map(|request| match request {
+            Request::Contrast(order) => Some(order.number),
+            _ => None,
+        });
+        let content = |text: &'static str| Content { bytes: text.as_bytes(), is_whole: true };
+        let (before, now): (&'static str, &'static str) = (before.leak(), now.leak());
+        let told = Contrasted {
+            contrast: contrast(content(before), content(now)),
+            sizes: (Some(1), Some(2)),
+            is_cut: false,
+        };
+        let number = asked.expect("its content");
+        app.report(Report::Contrasted { number, end: Ok(Box::new(told)) });
+        screens.push(both(&mut app));
+        press(&mut app, KeyCode::Tab);
+        screens.push(both(&mut app));
+        press(&mut app, KeyCode::Esc);
+    }
+    for screen in screens {
+        let harmful: Vec<char> =
+            screen.chars().filter(|c| c.is_control() && *c != '\n' || *c == '\u{202e}').collect();
+        assert!(harmful.is_empty(), "{harmful:?} {screen}");
+    }
+}

@@ -90,9 +90,9 @@ fn all(job: &Job<'_>, order: &RestoreOrder) -> Result<Restored, EngineError> {
     let groups = grouped(job, order, &mut restored)?;
     let count = |group: &Group| {
         let counted = group.located.iter().map(|located| located.entry.counted());
-        counted.fold((0, 0), |sum, below| (sum.0 + below.files, sum.1 + below.bytes))
+        counted.fold((0, 0), |sum, below| added(sum, (below.files, below.bytes)))
     };
-    let total = groups.iter().map(count).fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
+    let total = groups.iter().map(count).fold((0, 0), added);
     let stamp = jiff::Zoned::now().strftime("%Y%m%d-%H%M%S").to_string();
     let mut done = (0, 0);
     for group in &groups {
@@ -116,14 +116,18 @@ fn all(job: &Job<'_>, order: &RestoreOrder) -> Result<Restored, EngineError> {
             }
             Err(error) => return Err(error),
         }
-        let counted = count(group);
-        done = (done.0 + counted.0, done.1 + counted.1);
+        done = added(done, count(group));
         if restored.report.interrupted {
             break;
         }
     }
     restored.report.exceptions.truncate(MOST);
     Ok(restored)
+}
+
+/// Files and bytes together; what a snapshot claims may be anything.
+fn added(a: (u64, u64), b: (u64, u64)) -> (u64, u64) {
+    (a.0.saturating_add(b.0), a.1.saturating_add(b.1))
 }
 
 /// The paths by snapshot, and what lies where each of them goes.
@@ -214,12 +218,12 @@ fn one(
 
 /// How far one snapshot's paths are, as part of all.
 fn of_all(progress: Progress, base: (u64, u64), total: (u64, u64)) -> Progress {
-    let bytes = base.1 + progress.bytes;
+    let bytes = base.1.saturating_add(progress.bytes);
     let left = total.1.saturating_sub(bytes) as f64;
     let left = (progress.rate > 0.0)
         .then(|| std::time::Duration::from_secs_f64((left / progress.rate).min(1e9)));
     Progress {
-        files: base.0 + progress.files,
+        files: base.0.saturating_add(progress.files),
         total_files: Some(total.0),
         bytes,
         total_bytes: Some(total.1),
