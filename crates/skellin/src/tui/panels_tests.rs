@@ -349,8 +349,9 @@ fn whatever_a_file_holds_does_nothing_to_the_terminal() {
     };
     let evil = "\u{1b}[2J\u{1b}]0;owned\u{7}\u{202e}\u{9b}31m\r\u{8}";
     let (mut app, requests) = in_was();
-    press(&mut app, KeyCode::PageUp);
-    press(&mut app, KeyCode::Char('c'));
+    let directory = skellin_store::Kind::Directory;
+    let opened = crate::tui::panels::ComparePanel::open(&app.model, b"/srv".to_vec(), directory);
+    app.open(opened.expect("something to compare with"));
     let asked: Vec<Request> = requests.try_iter().collect();
     let number = asked.iter().find_map(|request| match request {
         Request::Compare(order) => Some(order.number),
