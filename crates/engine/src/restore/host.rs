@@ -142,7 +142,10 @@ impl Laying<'_> {
             });
             let walked = self.walk(&sender);
             drop(sender);
-            let panicked = workers.into_iter().fold(false, |any, one| one.join().is_err() || any);
+            let mut panicked = false;
+            for worker in workers {
+                panicked |= worker.join().is_err();
+            }
             self.finish_directories();
             done.store(true, Ordering::SeqCst);
             ticker.thread().unpark();

@@ -268,10 +268,13 @@ pub trait Takes {
     fn again(&mut self, name: &[u8], when: &Stretches);
 }
 
+/// An entry that was decoded: its bytes, and by which list of owners.
+type Decoded = (Box<[u8]>, usize);
+
 /// The entries that were decoded last, by their names, as bytes.
 #[derive(Default)]
 struct Known {
-    last: HashMap<Box<[u8]>, (Box<[u8]>, usize)>,
+    last: HashMap<Box<[u8]>, Decoded>,
     /// Lists of owners, by which the bytes of an entry are read.
     owners: Vec<Vec<Owner>>,
 }

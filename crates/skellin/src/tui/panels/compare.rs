@@ -230,6 +230,17 @@ impl ComparePanel {
         }
         let name = parts.pop().unwrap_or_default();
         let same = self.way.iter().zip(&parts).take_while(|((a, _), b)| a == *b).count();
+        // A line that stands for several directories stands for all of them or none.
+        let is_split =
+            same > 0 && self.way.get(same).is_some_and(|(_, depth)| *depth == self.way[same - 1].1);
+        let same = match is_split {
+            true => {
+                let depth = self.way[same].1;
+                let others = self.way[..same].iter().rposition(|(_, other)| *other != depth);
+                others.map_or(0, |at| at + 1)
+            }
+            false => same,
+        };
         self.way.truncate(same);
         let below =
             |way: &[(Vec<u8>, usize)]| way.last().map_or(0, |(_, depth)| (depth + 1).min(DEEPEST));
@@ -304,8 +315,10 @@ impl ComparePanel {
                 spans.push(Span::styled(words, style));
             }
         };
-        part(new.0, format!("{} new, {}", words::count(new.0), bytes(new.1)), theme.well());
-        part(gone.0, format!("{} gone, {}", words::count(gone.0), bytes(gone.1)), theme.wrong());
+        // Of new directories nobody has counted what is in them.
+        let amount = |sum: i128| if sum > 0 { format!(", {}", bytes(sum)) } else { String::new() };
+        part(new.0, format!("{} new{}", words::count(new.0), amount(new.1)), theme.well());
+        part(gone.0, format!("{} gone{}", words::count(gone.0), amount(gone.1)), theme.wrong());
         let sign = if changed.1 < 0 { "−" } else { "+" };
         let changed_words =
             format!("{} changed, {sign}{}", words::count(changed.0), bytes(changed.1));
@@ -495,5 +508,65 @@ impl Panel for ComparePanel {
             }
         }
         frame.render_widget(Text::from(cut(lines, width)), area);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The tree of some paths, with two blanks for each step to the right.
+    fn tree(paths: &[&str]) -> Vec<String> {
+        let sides = Sides {
+            store: String::new(),
+            plan: String::new(),
+            before: (RunId([0; 16]), 0),
+            now: Opposite::Now,
+            now_time: None,
+        };
+        let mut panel = ComparePanel::new(sides, Vec::new());
+        for path in paths {
+            let (path, kind) = match path.strip_suffix('/') {
+                Some(path) => (path, Kind::Directory),
+                None => (*path, Kind::File),
+            };
+            let side = SideRow { kind, size: 1, files: None, modified: 0 };
+            let path = path.as_bytes().to_vec();
+            let (before, now) = (None, Some(side));
+            panel.take(DifferRow { path, difference: Difference::New, before, now });
+        }
+        let shown = |row: &Row| match row {
+            Row::Way { depth, name } => format!("{}({name})", "  ".repeat(*depth)),
+            Row::Differs { depth, name, .. } => format!("{}{name}", "  ".repeat(*depth)),
+        };
+        panel.rows.iter().map(shown).collect()
+    }
+
+    #[test]
+    fn what_stands_below_a_line_lies_below_it() {
+        assert_eq!(
+            tree(&[
+                "/srv/a/2026/x",
+                "/srv/a/2026/y/z",
+                "/srv/a/notes",
+                "/srv/b/",
+                "/srv/b/c",
+                "/srv/b/d/e"
+            ]),
+            [
+                "(/srv/a/2026/)",
+                "  x",
+                "  (y/)",
+                "    z",
+                "(/srv/a/)",
+                "  notes",
+                "(/srv/)",
+                "  b/",
+                "    c",
+                "    (d/)",
+                "      e",
+            ]
+        );
+        assert_eq!(tree(&["/srv", "sftp://mast/x"]), ["/srv", "(sftp://mast/)", "  x"]);
     }
 }
