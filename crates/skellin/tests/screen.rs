@@ -103,7 +103,9 @@ fn three_moments_on_the_tray_and_a_comparison() {
     screen.keys(&["Enter", "c"]);
     // The register itself is not there now: all of it is gone.
     screen.wait(&["Compare", "register.csv", "→ now", "not there"]);
-    screen.keys(&["Escape", "Backspace", "c"]);
+    screen.keys(&["Escape"]);
+    screen.wait(&["─ Was ─ ringing", "t tray"]);
+    screen.keys(&["BSpace", "c"]);
     screen.wait(&["Compare", "srv/ringing", "→ now", "new", "register.2026"]);
     screen.keys(&["Tab"]);
     screen.wait(&["all of ringing"]);
