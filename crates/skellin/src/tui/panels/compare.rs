@@ -151,7 +151,7 @@ const KEYS: &[Key<Act>] = &[
     key(&[Home], "", Act::First, ""),
     key(&[End], "", Act::Last, ""),
     key(&[Enter], "Enter", Act::Open, "content"),
-    key(&[Left], "← →", Act::Other { later: false }, "compare with another time"),
+    key(&[Left], "← →", Act::Other { later: false }, "other time"),
     key(&[Right], "", Act::Other { later: true }, ""),
     key(&[Tab], "Tab", Act::Scope, "this path, all"),
     key(&[Esc], "Esc", Act::Leave, "back"),
