@@ -17,7 +17,7 @@ use skellin_store::KeptFile;
 use crate::{
     error::{EngineError, Result},
     folders::Folders,
-    kept::kept_file,
+    keeping::kept_file,
     ownership::{self, Untrusted},
     places::{SourceHosts, local_directory},
     refusal::Refusal,
@@ -60,6 +60,8 @@ pub struct Configuration {
     pub common: Vec<KeptFile>,
 }
 
+/// A snapshot keeps no more of the configuration, in bytes.
+const MOST: usize = 256 << 10;
 /// Files of the configuration are no longer than this, in bytes.
 const LONGEST: u64 = 16 << 20;
 
@@ -96,6 +98,20 @@ impl From<Untrusted> for EngineError {
 }
 
 impl Configuration {
+    /// What else than the plan itself a snapshot of the plan keeps. Secrets never stand in these files.
+    #[must_use]
+    pub fn kept(&self, plan: &str) -> Vec<KeptFile> {
+        let named = self.plans.iter().find(|file| file.name == plan).map(|file| &file.named);
+        let all = self.common.iter().chain(named.into_iter().flatten());
+        let mut room = MOST;
+        let fits = |file: &&KeptFile| {
+            let left = room.checked_sub(file.name.len() + file.text.len());
+            room = left.unwrap_or(room);
+            left.is_some()
+        };
+        all.filter(fits).cloned().collect()
+    }
+
     /// Directories of our own that must not be backed up into themselves: stores and the cache.
     #[must_use]
     pub fn keep_out(&self) -> Vec<PathBuf> {

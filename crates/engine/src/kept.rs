@@ -5,54 +5,19 @@ use std::{
     fs,
     io::{self, Write},
     os::unix::fs::{DirBuilderExt, OpenOptionsExt},
-    path::{Component, Path, PathBuf},
+    path::{Path, PathBuf},
 };
 
 use skellin_plan::{Plan, parse_plan_reading, stores_named_by};
 use skellin_store::{KeptFile, Snapshot, Store};
 
 use crate::{
-    config::Configuration,
     error::{EngineError, Result},
     folders::Folders,
     history,
+    keeping::is_plain,
     refusal::Refusal,
 };
-
-/// A snapshot keeps no more of the configuration, in bytes.
-const MOST: usize = 256 << 10;
-/// No more directories lie above a file of the configuration.
-const DEEPEST: usize = 8;
-
-/// A file as it is kept; none if there is nothing in it or it lies elsewhere.
-pub(crate) fn kept_file(config: &Path, path: &Path, text: &str) -> Option<KeptFile> {
-    let name = path.strip_prefix(config).ok()?.to_str()?;
-    (!text.is_empty() && is_plain(name))
-        .then(|| KeptFile { name: name.to_owned(), text: text.to_owned() })
-}
-
-/// Whether a name leads to a file below the directory it is joined to.
-fn is_plain(name: &str) -> bool {
-    let parts: Vec<Component<'_>> = Path::new(name).components().collect();
-    let plain = |part: &Component<'_>| matches!(part, Component::Normal(_));
-    !name.ends_with('/') && (1..=DEEPEST).contains(&parts.len()) && parts.iter().all(plain)
-}
-
-impl Configuration {
-    /// What else than the plan itself a snapshot of the plan keeps. Secrets never stand in these files.
-    #[must_use]
-    pub fn kept(&self, plan: &str) -> Vec<KeptFile> {
-        let named = self.plans.iter().find(|file| file.name == plan).map(|file| &file.named);
-        let all = self.common.iter().chain(named.into_iter().flatten());
-        let mut room = MOST;
-        let fits = |file: &&KeptFile| {
-            let left = room.checked_sub(file.name.len() + file.text.len());
-            room = left.unwrap_or(room);
-            left.is_some()
-        };
-        all.filter(fits).cloned().collect()
-    }
-}
 
 /// The plan of a snapshot, as it was, with the rules it named. Files that were not kept are read here.
 ///
@@ -195,18 +160,6 @@ fn write_new(path: &Path, text: &[u8]) -> io::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn no_name_leads_out_of_the_configuration() {
-        for name in ["stores.toml", "plans/a.toml", "rules/deep/er.rules"] {
-            assert!(is_plain(name), "{name}");
-        }
-        for name in
-            ["", "/etc/passwd", "../a", "plans/../../a", "plans/", "./.", "a/b/c/d/e/f/g/h/i"]
-        {
-            assert!(!is_plain(name), "{name}");
-        }
-    }
 
     #[test]
     fn what_is_there_is_never_touched() {

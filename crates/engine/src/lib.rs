@@ -25,6 +25,7 @@ mod folders;
 pub mod history;
 mod holds;
 mod journal;
+mod keeping;
 mod kept;
 mod lock;
 mod locked;

@@ -12,7 +12,7 @@ use rustix::{
 };
 use skellin_store::{Body, Entry};
 
-use super::{Shared, groups::Identity, write::Failure};
+use super::{Shared, failure::Failure, groups::Identity};
 use crate::{
     cause::Cause,
     holds::{Untold, holds},

@@ -24,8 +24,8 @@ use super::{
     Destination, Existing, Extra, Shared, descend,
     drafts::{Home, Workshop, Workshops},
     dress::{Dress, apply},
-    extras,
     own::{DirectoryId, id_of, random_name},
+    removing,
     unfinished::List,
 };
 use crate::{
@@ -442,7 +442,7 @@ pub(super) fn put_in_place(
                     match renameat(workshop, draft, at, name) {
                         // What the directory was is to be again, whatever lies there.
                         Err(error) if is_replaced(error) && tries < 8 => {
-                            extras::remove_tree(shared, at, name)?;
+                            removing::remove_tree(shared, at, name)?;
                             tries += 1;
                             continue;
                         }

@@ -14,12 +14,13 @@ use rustix::{
     },
     io::{Errno, pwrite},
 };
-use skellin_store::{Body, DeviceKind, Entry, Item, Recipe, StoreError};
+use skellin_store::{Body, DeviceKind, Entry, Item, Recipe};
 
 use super::{
     Existing, Shared, already,
     drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
+    failure::{Failure, failed},
     groups::{self, Identity, identity_of},
     own::random_name,
     target::{OpenDirectory, put_in_place},
@@ -40,26 +41,6 @@ pub(super) struct Job<'a> {
     pub path: Vec<u8>,
     /// Whether its content is sent under another name.
     pub is_repeated: bool,
-}
-
-/// Why a path was not written.
-pub(super) enum Failure {
-    /// It concerns this path.
-    Path(Cause),
-    /// The file system takes nothing more; what it lacks is to be seen.
-    NoRoom,
-    /// It concerns what the store has of this path.
-    Unreadable(StoreError),
-    /// It concerns everything.
-    All(StoreError),
-    /// The work was stopped.
-    Stopped,
-}
-
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Self {
-        if error.is_unreadable() { Self::Unreadable(error) } else { Self::All(error) }
-    }
 }
 
 /// Restores one path, whatever becomes of it.
@@ -148,14 +129,6 @@ fn place<'a>(
         let _ = unlinkat(&*workshop, &draft, AtFlags::empty());
     }
     placed
-}
-
-fn failed(error: Errno) -> Failure {
-    match error {
-        Errno::PERM | Errno::ACCESS => Failure::Path(Cause::denied()),
-        Errno::NOSPC | Errno::DQUOT => Failure::NoRoom,
-        error => Failure::Path(Cause::of("cannot write it", error)),
-    }
 }
 
 fn make(

@@ -11,11 +11,12 @@ use super::{
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
     panels::{
-        AboutPanel, ClosingPanel, ComparePanel, EntryPanel, FatesPanel, FinderPanel, Gathered,
-        GoToPanel, HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel,
-        ProblemsPanel, ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel,
-        TroublePanel, WhyPanel,
+        AboutPanel, ClosingPanel, ComparePanel, EntryPanel, FatesPanel, FinderPanel, GoToPanel,
+        HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel,
+        ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel, TroublePanel,
+        WhyPanel,
     },
+    tray::Gathered,
     worker::{Request, Trouble},
 };
 

@@ -28,6 +28,7 @@ mod rows;
 mod screens;
 mod terminal;
 mod theme;
+mod tray;
 mod tree;
 mod treemap;
 mod watch;

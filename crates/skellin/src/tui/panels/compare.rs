@@ -9,13 +9,14 @@ use ratatui::{
     widgets::Clear,
 };
 use skellin_engine::Difference;
-use skellin_store::{Kind, RunId};
+use skellin_store::Kind;
 use unicode_width::UnicodeWidthStr;
 
 use super::{
     contrast::ContrastPanel,
     panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
     popup::trouble_lines,
+    sides::Sides,
 };
 use crate::{
     tui::{
@@ -23,9 +24,7 @@ use crate::{
         hits::Target,
         lines::cut,
         model::Model,
-        worker::{
-            CompareEnd, CompareOrder, DifferRow, Opposite, Report, Request, SideRow, Trouble,
-        },
+        worker::{CompareEnd, DifferRow, Opposite, Report, Request, SideRow, Trouble},
     },
     words::{self, fit_name},
 };
@@ -39,63 +38,6 @@ const WORD: usize = 14;
 const DEEPEST: usize = 12;
 /// Columns of the sizes.
 const SIZES: usize = 30;
-
-/// The two sides of a comparison.
-#[derive(Clone, Debug)]
-pub(super) struct Sides {
-    pub store: String,
-    pub plan: String,
-    /// The earlier snapshot, and its moment.
-    pub before: (RunId, i64),
-    pub now: Opposite,
-    /// The moment of the other snapshot.
-    pub now_time: Option<i64>,
-}
-
-impl Sides {
-    /// The other side moved along the ribbon; none if it is at the end.
-    pub fn moved(&self, app: &Model, later: bool) -> Option<Self> {
-        let lane = app.current_lane()?;
-        let of_itself = lane.marks.iter().position(|mark| mark.id == self.before.0)?;
-        let at = match self.now {
-            Opposite::Now => lane.marks.len(),
-            Opposite::Snapshot(id) => lane.marks.iter().position(|mark| mark.id == id)?,
-        };
-        let step = |at: usize| if later { Some(at + 1) } else { at.checked_sub(1) };
-        let mut next = step(at)?;
-        if next == of_itself {
-            next = step(next)?;
-        }
-        let is_live = lane.plan.is_some() && lane.machine.is_none();
-        match lane.marks.get(next) {
-            Some(mark) => {
-                let now = Opposite::Snapshot(mark.id);
-                Some(Self { now, now_time: Some(mark.time), ..self.clone() })
-            }
-            None if next == lane.marks.len() && is_live => {
-                Some(Self { now: Opposite::Now, now_time: None, ..self.clone() })
-            }
-            None => None,
-        }
-    }
-
-    /// The two moments in words.
-    pub fn words(&self) -> String {
-        let now = self.now_time.map_or("now".to_owned(), words::moment);
-        format!("{} → {now}", words::moment(self.before.1))
-    }
-
-    pub fn order(&self, number: u64, path: Option<Vec<u8>>) -> Box<CompareOrder> {
-        Box::new(CompareOrder {
-            number,
-            store: self.store.clone(),
-            plan: self.plan.clone(),
-            before: self.before.0,
-            now: self.now,
-            path,
-        })
-    }
-}
 
 /// A line of the tree.
 enum Row {
@@ -513,6 +455,8 @@ impl Panel for ComparePanel {
 
 #[cfg(test)]
 mod tests {
+    use skellin_store::RunId;
+
     use super::*;
 
     /// The tree of some paths, with two blanks for each step to the right.

@@ -11,9 +11,9 @@ use skellin_engine::contrast::{ByteRow, Contrast, LinePair, Part, Row, Side};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::{
-    compare::{ComparePanel, Sides},
     panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
     popup::trouble_lines,
+    sides::Sides,
 };
 use crate::{
     tui::{
@@ -41,7 +41,7 @@ pub(in crate::tui) struct ContrastPanel {
     /// Whether both sides stand beside each other, once somebody has said.
     is_beside: Option<bool>,
     /// What it was opened from.
-    back: Option<Box<ComparePanel>>,
+    back: Option<Box<dyn Panel>>,
 }
 
 #[derive(Clone, Copy)]
@@ -73,12 +73,7 @@ const KEYS: &[Key<Act>] = &[
 ];
 
 impl ContrastPanel {
-    pub fn open(
-        app: &Model,
-        sides: Sides,
-        path: Vec<u8>,
-        back: Option<Box<ComparePanel>>,
-    ) -> Opened {
+    pub fn open(app: &Model, sides: Sides, path: Vec<u8>, back: Option<Box<dyn Panel>>) -> Opened {
         let number = app.next_job();
         let request = Request::Contrast(sides.order(number, Some(path.clone())));
         let (contrasted, offset, is_beside) = (None, 0, None);

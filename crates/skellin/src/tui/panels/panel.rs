@@ -9,11 +9,11 @@ use ratatui::{
 use skellin_engine::{Cancel, Passphrase};
 use skellin_plan::retention::Sentence;
 
-use super::restore::Gathered;
 use crate::tui::{
     drawn::Drawn,
     keys::Action,
     model::Model,
+    tray::Gathered,
     worker::{FoundPath, Report, Request},
 };
 

@@ -11,7 +11,6 @@ use ratatui::{
 };
 use skellin_engine::{Cancel, Destination, Event, Existing, Progress};
 use skellin_plan::FarSource;
-use skellin_store::RunId;
 
 use super::{
     panel::{Answer, Heard, Hint, Key, Opened, Panel, Room, hints, key, meaning},
@@ -22,6 +21,7 @@ use crate::{
     tui::{
         drawn::Drawn,
         model::Model,
+        tray::Gathered,
         worker::{JobEnd, OrderItem, Report, Request, RestoreOrder, Restored, Trouble},
     },
     words,
@@ -31,18 +31,6 @@ use crate::{
 const WIDTH: u16 = 100;
 /// The number of the first path among the fields.
 const FIRST_ITEM: usize = 4;
-
-/// A path of a snapshot that somebody wants back.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(in crate::tui) struct Gathered {
-    pub path: Vec<u8>,
-    pub store: String,
-    pub snapshot: RunId,
-    /// When the snapshot was made, in milliseconds since 1970.
-    pub time: i64,
-    pub is_directory: bool,
-    pub size: u64,
-}
 
 /// Where paths go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
