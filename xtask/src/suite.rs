@@ -40,7 +40,7 @@ pub(crate) fn test() -> Result<()> {
     if !may_mount() {
         say("THIS MACHINE LETS NOBODY MOUNT: what needs it is left out");
         say(
-            "  mounts within a source; a full and a read-only disk behind SFTP; a full state directory; little room, and no inodes",
+            "  mounts within a source; a full and a read-only disk behind SFTP; a full state directory; little room, and no inodes; the recovery guide in an empty root",
         );
         without.push("SKELLIN_TESTS_WITHOUT_MOUNTS");
     }
