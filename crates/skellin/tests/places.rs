@@ -227,7 +227,10 @@ fn files_are_restored_to_another_host() {
     assert_eq!(fs::read(back.join("ridge/empty")).unwrap(), b"");
     assert!(again["same"].as_u64().unwrap() > 5, "{again}");
     fs::write(back.join("ridge/empty"), "mine").unwrap();
+    fs::write(back.join("ridge/pipe"), "mine").unwrap();
     restore(&["--existing", "rename"]);
+    let pipe = fs::read(back.join("ridge/pipe")).unwrap();
+    assert_eq!(pipe, b"mine", "nothing gives way to what cannot be made");
     let names = fs::read_dir(back.join("ridge")).unwrap();
     let names: Vec<_> =
         names.map(|entry| entry.unwrap().file_name().into_string().unwrap_or_default()).collect();

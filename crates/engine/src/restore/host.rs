@@ -334,14 +334,7 @@ impl Laying<'_> {
                     shared.count(&shared.left);
                     return Ok(false);
                 }
-                Existing::Replace => shared.count(&shared.replaced),
-                Existing::Rename => {
-                    if !shared.request.dry_run {
-                        let kept = format!("{full}.kept-{}", shared.request.stamp);
-                        self.host.place(&full, &kept, false)?;
-                    }
-                    shared.count(&shared.renamed);
-                }
+                Existing::Replace | Existing::Rename => {}
             }
         }
         // There are no holes there: a size that no disk has would be sent in full.
@@ -353,7 +346,14 @@ impl Laying<'_> {
         if matches!(job.entry.body, Body::Pipe | Body::Device { .. }) {
             return Err(Failure::Path(Cause::other("SFTP cannot create pipes and devices")));
         }
+        let counter = match existing {
+            Existing::Rename => &shared.renamed,
+            _ => &shared.replaced,
+        };
         if shared.request.dry_run {
+            if there.is_some() {
+                shared.count(counter);
+            }
             return Ok(true);
         }
         locked(&shared.current).clone_from(&job.path);
@@ -367,10 +367,14 @@ impl Laying<'_> {
             // The first failure counts; there may be nothing to remove.
             let _ = self.host.remove(&draft);
         }
-        placed.map(|()| true)
+        placed?;
+        if there.is_some() {
+            shared.count(counter);
+        }
+        Ok(true)
     }
 
-    fn lay(&self, job: &Job, draft: &str, full: &str, replaces: bool) -> Result<(), Failure> {
+    fn lay(&self, job: &Job, draft: &str, full: &str, is_there: bool) -> Result<(), Failure> {
         match &job.entry.body {
             Body::File { recipe, size } => {
                 self.content(draft, recipe, *size)?;
@@ -379,8 +383,13 @@ impl Laying<'_> {
             Body::Link(target) => self.host.make_link(draft, text(target)?)?,
             _ => return Ok(()),
         }
-        let replaces = replaces && self.shared.request.existing == Existing::Replace;
-        Ok(self.host.place(draft, full, replaces)?)
+        let existing = self.shared.request.existing;
+        // Only now that what takes its place is there as a whole.
+        if is_there && existing == Existing::Rename {
+            let kept = format!("{full}.kept-{}", self.shared.request.stamp);
+            self.host.place(full, &kept, false)?;
+        }
+        Ok(self.host.place(draft, full, is_there && existing == Existing::Replace)?)
     }
 
     /// Writes a file's content in large pieces.
