@@ -262,7 +262,7 @@ pub(crate) fn measure_opening(store: Option<String>, cache: Option<String>) -> R
     let before = anonymous()?;
     let begun = Instant::now();
     let store = far::open(&place, Cache::ReadWrite(PathBuf::from(cache)))?;
-    Comparison::rehearse(&store, "readings", "hut")?;
+    Comparison::dry_run(&store, "readings", "hut")?;
     let seconds = begun.elapsed().as_secs_f64();
     say(format!("{seconds} {}", anonymous()?.saturating_sub(before)));
     Ok(())

@@ -49,7 +49,7 @@ fn the_whole_story_of_the_demo_holds() {
 }
 
 #[test]
-fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_rehearsal() {
+fn the_journal_tells_of_every_run_restore_and_verification_and_of_no_dry_run() {
     let world = World::new();
     world.plan(
         "readings",

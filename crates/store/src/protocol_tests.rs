@@ -330,7 +330,7 @@ fn the_base_is_taken_over_only_where_nothing_of_it_is_condemned() {
         recipe
     };
     let store = open(&place);
-    let comparison = Comparison::rehearse(&store, "readings", "hut").expect("rehearses");
+    let comparison = Comparison::dry_run(&store, "readings", "hut").expect("compares");
     for file in ["few", "many"] {
         assert!(
             comparison.take_over(&mut recipe(&store, &comparison, file)).expect("looks"),
@@ -342,7 +342,7 @@ fn the_base_is_taken_over_only_where_nothing_of_it_is_condemned() {
     assert!(place.listing("runs").expect("lists").is_empty());
     put_notice(&store, "00000000000000000000000000000004", &data_containers(&store));
     let store = open(&place);
-    let comparison = Comparison::rehearse(&store, "readings", "hut").expect("rehearses");
+    let comparison = Comparison::dry_run(&store, "readings", "hut").expect("compares");
     for file in ["few", "many"] {
         assert!(
             !comparison.take_over(&mut recipe(&store, &comparison, file)).expect("looks"),

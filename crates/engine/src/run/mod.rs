@@ -212,7 +212,7 @@ fn run_once(store: &Arc<Store>, request: &RunRequest<'_>) -> Result<RunReport> {
     let started = request.clock.now();
     let plan = request.plan;
     if request.dry_run {
-        let comparison = Comparison::rehearse(store, plan.series(), request.machine)?;
+        let comparison = Comparison::dry_run(store, plan.series(), request.machine)?;
         let pool = Pool::new(store, None, &comparison, request)?;
         let begun = Instant::now();
         let ended = work(&pool, request, None);

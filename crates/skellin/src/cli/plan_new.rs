@@ -70,13 +70,13 @@ pub(super) fn new(
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(configuration, None, &machine);
     let options = RunOptions { dry_run: true, ..RunOptions::default() };
-    let rehearsed = orchestrator.run(&plan, options, || match draft.store {
+    let foretold = orchestrator.run(&plan, options, || match draft.store {
         Some(_) => Ok(trial_store()?),
         None => context.open_store(configuration, &plan.store, false),
     })?;
     if !context.global.json && !context.global.quiet {
         output::text(&review(configuration, &draft, &checked.notes)?);
-        output::text(&run::as_text(&plan, &rehearsed, false));
+        output::text(&run::as_text(&plan, &foretold, false));
     }
     let key = key_to_keep(context, configuration, args, &draft)?;
     match (&key, &mut draft.store) {

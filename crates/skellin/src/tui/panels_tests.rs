@@ -189,7 +189,7 @@ fn a_look_into_a_file() {
 }
 
 #[test]
-fn a_restore_is_asked_rehearsed_watched_and_concluded() {
+fn a_restore_is_asked_tried_watched_and_concluded() {
     let (mut app, requests) = in_was();
     press(&mut app, KeyCode::Char('b'));
     let text = draw(&mut app, 80, 24).join("\n");
@@ -320,7 +320,7 @@ fn a_plan_is_made_step_by_step() {
     app.report(Report::Checked(Box::new(state)));
     insta::assert_snapshot!("wizard-4", both(&mut app));
     press(&mut app, KeyCode::Char('d'));
-    assert!(matches!(requests.try_iter().last(), Some(Request::Rehearse { .. })));
+    assert!(matches!(requests.try_iter().last(), Some(Request::DryRun { .. })));
     press(&mut app, KeyCode::Enter);
     let Some(Request::Save(_, Some(passphrase))) = requests.try_iter().last() else {
         panic!("it is saved")

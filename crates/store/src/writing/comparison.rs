@@ -104,7 +104,7 @@ impl Comparison {
     ///
     /// # Errors
     /// If the place fails.
-    pub fn rehearse(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
+    pub fn dry_run(store: &Arc<Store>, plan: &str, machine: &str) -> Result<Self> {
         store.condemn_from_notices(&HashSet::new())?;
         let lineage = store.lineage(plan, machine);
         let (last, _) = store.last_of(lineage, store.nearby.last_clean(lineage))?;

@@ -24,9 +24,14 @@ pub(super) fn run(
 }
 
 /// Makes a dry run of a draft.
-pub(super) fn rehearse(shared: &Shared, job: u64, draft: &skellin_engine::Draft, cancel: &Cancel) {
+pub(super) fn dry_run_draft(
+    shared: &Shared,
+    job: u64,
+    draft: &skellin_engine::Draft,
+    cancel: &Cancel,
+) {
     let work = Job::new(shared, job, cancel);
-    let end = work.rehearse(draft).map(Box::new).map_err(Into::into);
+    let end = work.dry_run_draft(draft).map(Box::new).map_err(Into::into);
     shared.tell(Report::Ended { job, end: JobEnd::Run(end) });
 }
 
@@ -98,7 +103,7 @@ impl<'a> Job<'a> {
         });
     }
 
-    fn rehearse(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {
+    fn dry_run_draft(&self, draft: &skellin_engine::Draft) -> Result<RunReport, EngineError> {
         let checked = draft.check(&self.configuration);
         let plan = checked.plan.ok_or_else(|| {
             EngineError::from(Refusal::MistakesInDraft("the draft has mistakes".to_owned()))

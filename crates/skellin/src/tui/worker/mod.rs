@@ -125,8 +125,8 @@ pub(crate) enum Request {
     Check(Box<Draft>),
     /// Save a draft.
     Save(Box<Draft>, Option<Passphrase>),
-    /// Rehearse a draft against its store, or against an empty one.
-    Rehearse { job: u64, draft: Box<Draft>, cancel: Cancel },
+    /// Make a dry run of a draft against its store, or against an empty one.
+    DryRun { job: u64, draft: Box<Draft>, cancel: Cancel },
     /// Run a plan, or dry-run it.
     Run { job: u64, plan: String, dry_run: bool, agreed: bool, cancel: Cancel },
     /// How much would be included with one more rule, beside how much is now.
@@ -360,8 +360,8 @@ impl Queues {
                 let how = (dry_run, agreed);
                 apart(Box::new(move |it| jobs::run(it, job, &plan, how, &cancel)));
             }
-            Request::Rehearse { job, draft, cancel } => {
-                apart(Box::new(move |it| jobs::rehearse(it, job, &draft, &cancel)));
+            Request::DryRun { job, draft, cancel } => {
+                apart(Box::new(move |it| jobs::dry_run_draft(it, job, &draft, &cancel)));
             }
             Request::Restore(order) => apart(Box::new(move |it| restoring::restore(it, &order))),
             // Before anything that is asked for next: that reads the file.

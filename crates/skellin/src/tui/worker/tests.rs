@@ -278,7 +278,7 @@ fn a_path_is_followed_and_looked_into() {
 }
 
 #[test]
-fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
+fn jobs_run_and_restore_dry_and_real_and_the_journal_knows() {
     let world = World::new(true);
     let ids = world.snapshots();
     let run = |job, dry_run| Request::Run {
@@ -345,7 +345,7 @@ fn jobs_run_rehearse_and_restore_and_the_journal_knows() {
 }
 
 #[test]
-fn a_draft_is_checked_rehearsed_and_saved() {
+fn a_draft_is_checked_tried_and_saved() {
     let world = World::new(true);
     let plan = PlanDraft {
         name: "ringing".to_owned(),
@@ -374,7 +374,7 @@ fn a_draft_is_checked_rehearsed_and_saved() {
         _ => None,
     });
     assert!(state.checked.plan.is_some() && state.files[0].0.ends_with("plans/ringing.toml"));
-    world.ask(Request::Rehearse { job: 7, draft: Box::new(draft.clone()), cancel: Cancel::new() });
+    world.ask(Request::DryRun { job: 7, draft: Box::new(draft.clone()), cancel: Cancel::new() });
     let report = world.hear(|report| match report {
         Report::Ended { job: 7, end: JobEnd::Run(report) } => Some(report.expect("a report")),
         _ => None,

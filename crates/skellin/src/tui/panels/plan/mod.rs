@@ -172,10 +172,10 @@ impl PlanPanel {
         Draft { plan, store: self.store.draft(), known_key: self.store.known_key() }
     }
 
-    fn rehearse(&mut self, app: &Model) -> Answer {
+    fn try_draft(&mut self, app: &Model) -> Answer {
         let (job, cancel) = (app.next_job(), Cancel::new());
         self.trial = Trial::Going { job, progress: Progress::default(), cancel: cancel.clone() };
-        Answer::Ask(Request::Rehearse { job, draft: Box::new(self.draft()), cancel })
+        Answer::Ask(Request::DryRun { job, draft: Box::new(self.draft()), cancel })
     }
 
     /// Why this page is not done yet, in words.
@@ -271,7 +271,7 @@ impl PlanPanel {
     fn review(&mut self, key: KeyEvent, app: &Model) -> Answer {
         let is_fine = self.state.as_ref().is_some_and(|state| state.checked.plan.is_some());
         match meaning(REVIEW, key).filter(|_| is_fine) {
-            Some(Act::DryRun) if !matches!(self.trial, Trial::Going { .. }) => self.rehearse(app),
+            Some(Act::DryRun) if !matches!(self.trial, Trial::Going { .. }) => self.try_draft(app),
             Some(Act::Save) if !self.saving => {
                 self.saving = true;
                 let typed = self.store.is_new() || self.store.known_key().is_some();
