@@ -36,6 +36,7 @@ mod orchestration;
 mod ownership;
 mod passphrases;
 mod path;
+pub mod picture;
 mod places;
 mod preview;
 mod refusal;

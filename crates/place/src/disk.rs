@@ -5,7 +5,10 @@ use std::{
     fmt::Debug,
     fs::{self, File},
     io::{self, Read, Seek, SeekFrom, Write},
-    os::{fd::OwnedFd, unix::fs::DirBuilderExt},
+    os::{
+        fd::OwnedFd,
+        unix::fs::{DirBuilderExt, FileExt},
+    },
     path::{Component, Path, PathBuf},
     sync::OnceLock,
     time::{SystemTime, UNIX_EPOCH},
@@ -239,7 +242,6 @@ impl Disk for SystemDisk {
             io::ErrorKind::InvalidInput => io::ErrorKind::NotFound.into(),
             _ => error,
         })?;
-        into.clear();
         match extent {
             Extent::Within(most) => {
                 *into = read_up_to(file, most)?;
@@ -248,6 +250,7 @@ impl Disk for SystemDisk {
             Extent::Tail(length) => {
                 let size = file.metadata()?.len();
                 file.seek(SeekFrom::Start(size.saturating_sub(length)))?;
+                into.clear();
                 file.take(length).read_to_end(into).map(drop)
             }
             Extent::Range { offset, length } => {
@@ -255,14 +258,9 @@ impl Disk for SystemDisk {
                 if file.metadata()?.len() < offset.saturating_add(length) {
                     return Err(io::ErrorKind::UnexpectedEof.into());
                 }
-                file.seek(SeekFrom::Start(offset))?;
-                into.reserve_exact(usize::try_from(length).map_err(io::Error::other)?);
-                let read = file.take(length).read_to_end(into)?;
-                if read as u64 == length {
-                    Ok(())
-                } else {
-                    Err(io::ErrorKind::UnexpectedEof.into())
-                }
+                // What is in the buffer is written over; only what it grows by is cleared.
+                into.resize(usize::try_from(length).map_err(io::Error::other)?, 0);
+                file.read_exact_at(into, offset)
             }
         }
     }

@@ -625,6 +625,22 @@ fn snapshots_are_compared_with_each_other_and_with_files() {
     assert!(text.contains("gone      ") && text.contains("sheet.png"), "{text}");
     assert!(text.contains("changed") && text.contains("19 B → 24 B"), "{text}");
 
+    // In what the content differs, line by line, for people and for programs.
+    let of_notes = ["compare", &id(0), &id(1), "--path", "ridge/notes.md", "--content"];
+    let text = world.done(&of_notes);
+    assert!(text.contains("1 − wind from the north\n"), "{text}");
+    assert!(text.contains("1 + wind from the south west\n"), "{text}");
+    let (_, notes) = world.json(&of_notes);
+    let line = &notes["content"]["lines"][0];
+    assert_eq!(line["before"]["text"], "wind from the north");
+    assert_eq!((&line["now"]["line"], &notes["content"]["cut"]), (&1.into(), &false.into()));
+    let live = ["compare", &id(1), "--path", "ridge/notes.md", "--content"];
+    assert!(world.done(&live).contains("the content is the same"));
+    let gone = ["compare", &id(0), "--path", "ridge/scans/sheet.png", "--content"];
+    assert!(world.done(&gone).contains("bytes differ at the same offsets"));
+    let refused = world.output(&["compare", &id(0), "--path", "ridge", "--content"]);
+    assert_ne!(refused.status.code(), Some(0), "a directory has no content");
+
     // What a restore laid down is what was; a byte that changed without a trace is found by reading.
     let back = world.path("back").display().to_string();
     world.done(&["restore", &id(0), "--to", &back]);

@@ -295,6 +295,39 @@ impl Store {
         self.chunk(&unhinted, take)
     }
 
+    /// The content of neighbouring chunks of one block, handed to `take` in one piece after the
+    /// fingerprint of each was checked. None, and nothing is taken, if it is not where it should be:
+    /// [`Self::chunk`] finds each of them wherever it is.
+    ///
+    /// # Errors
+    /// If the place cannot be reached.
+    pub fn chunks<T>(
+        &self,
+        chunks: &[crate::tree::ChunkRef],
+        take: impl FnOnce(&[u8]) -> T,
+    ) -> Result<Option<T>> {
+        let Some(Spot::At(first)) = chunks.first().map(|chunk| chunk.spot) else {
+            return Ok(None);
+        };
+        let block = match self.block(&first) {
+            Err(error) if error.is_unreadable() => return Ok(None),
+            other => other?,
+        };
+        let from = usize::from(first.chunk);
+        let is_right = |(number, chunk): (usize, &crate::tree::ChunkRef)| {
+            let content = block.chunk(from + number);
+            content.is_some_and(|content| self.is_content(chunk, content))
+        };
+        if !chunks.iter().enumerate().all(is_right) {
+            return Ok(None);
+        }
+        if chunks.len() == block.len() {
+            // All of it was needed at once, and most likely nothing of it will be again.
+            self.blocks.forget((first.container, first.block));
+        }
+        Ok(block.chunks(from, from + chunks.len()).map(take))
+    }
+
     /// The key of a container; its header is read only if nothing else has told what is in it.
     pub(crate) fn container_key(&self, container: &Container) -> Result<Arc<ContainerKey>> {
         if let Some(key) = container.key.get() {

@@ -98,11 +98,18 @@ pub fn contrast(before: Content<'_>, now: Content<'_>) -> Contrast {
     }
 }
 
-/// The first [`COMPARED`] bytes of a file as it is now, whether these are all, and its size.
+/// The lines of a text with the cells of its columns aligned; none if it is no table.
+#[must_use]
+pub fn aligned(lines: &[&str]) -> Option<Vec<String>> {
+    let shape = table::Shape::of(lines, &[])?;
+    Some(lines.iter().map(|line| shape.aligned(line)).collect())
+}
+
+/// The first so many bytes of a file as it is now, and its size.
 ///
 /// # Errors
 /// If it is no file, or cannot be read.
-pub fn beginning(path: &Path) -> Result<(Vec<u8>, bool, u64)> {
+pub fn beginning(path: &Path, most: usize) -> Result<(Vec<u8>, u64)> {
     let failed = |error: std::io::Error| EngineError::local("read", path, error);
     let name = CString::new(path.as_os_str().as_bytes())
         .map_err(|error| failed(std::io::Error::other(error)))?;
@@ -113,11 +120,11 @@ pub fn beginning(path: &Path) -> Result<(Vec<u8>, bool, u64)> {
         return Err(Refusal::NotAFile(path.display().to_string()).into());
     }
     let mut bytes = Vec::new();
-    let most = COMPARED as u64 + 1;
-    std::io::Read::read_to_end(&mut std::io::Read::take(file, most), &mut bytes).map_err(failed)?;
-    let is_whole = bytes.len() <= COMPARED;
-    bytes.truncate(COMPARED);
-    Ok((bytes, is_whole, facts.len()))
+    std::io::Read::read_to_end(&mut std::io::Read::take(file, most as u64), &mut bytes)
+        .map_err(failed)?;
+    // It may have grown since it was asked for its size.
+    let size = facts.len().max(bytes.len() as u64);
+    Ok((bytes, size))
 }
 
 /// Leaves out what is the same and not near anything that differs. `weight`: what a row counts for.

@@ -1,5 +1,5 @@
 //! Where what is restored is made and dressed before it is moved to its name: a directory of our own
-//! that nobody else may enter, one on each mounted file system. Whoever may write to the
+//! that nobody else may enter, one on each mounted file system for each writer. Whoever may write to the
 //! destination can neither swap what is in it nor lead an attribute to something else.
 //!
 //! It is locked for as long as the restore lives, and holds a list of the directories that have not
@@ -10,6 +10,7 @@ use std::{
     ffi::CString,
     os::fd::{AsFd, BorrowedFd, OwnedFd},
     sync::{Arc, Mutex, Weak},
+    thread::ThreadId,
 };
 
 use rustix::{
@@ -59,7 +60,7 @@ impl Drop for Workshop<'_> {
 /// All of a restore, made when they are first needed; and the directories that are not finished.
 #[derive(Default)]
 pub(super) struct Workshops<'a> {
-    by_mount: Mutex<HashMap<Mount, Arc<Workshop<'a>>>>,
+    made: Mutex<HashMap<(Mount, ThreadId), Arc<Workshop<'a>>>>,
     open: Mutex<Open<'a>>,
 }
 
@@ -91,12 +92,14 @@ impl<'a> Workshops<'a> {
     pub fn beside(&self, directory: Arc<dyn Home + 'a>) -> Result<Arc<Workshop<'a>>, Errno> {
         let facts = statx(directory.as_fd(), c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?;
         let mount = (facts.stx_mnt_id, facts.stx_dev_major, facts.stx_dev_minor);
-        let mut known = locked(&self.by_mount);
-        if let Some(workshop) = known.get(&mount) {
+        // Two that make things in one directory wait for each other each time.
+        let key = (mount, std::thread::current().id());
+        let mut known = locked(&self.made);
+        if let Some(workshop) = known.get(&key) {
             return Ok(Arc::clone(workshop));
         }
         let workshop = Arc::new(make(directory)?);
-        known.insert(mount, Arc::clone(&workshop));
+        known.insert(key, Arc::clone(&workshop));
         Ok(workshop)
     }
 }

@@ -15,7 +15,7 @@ use super::{
     Existing, Shared,
     drafts::Workshops,
     groups::{First, identity_of},
-    own::random_name,
+    own::draft_name,
     target::{OpenDirectory, is_there, put_in_place},
     unfinished::times_of,
     whereabouts::parent_of,
@@ -46,9 +46,9 @@ impl Placed {
 pub(super) fn work<'a>(
     shared: &'a Shared<'a>,
     workshops: &Workshops<'a>,
-    jobs: &Receiver<Job<'a>>,
+    jobs: &Receiver<Vec<Job<'a>>>,
 ) {
-    for job in jobs {
+    for job in jobs.into_iter().flatten() {
         // What is still in the channel after a stop is let go of unwritten.
         match (shared.is_stopped(), job.is_repeated) {
             (true, _) => {}
@@ -148,7 +148,7 @@ fn link<'a>(
         return Ok(Some(Ok(Placed::Left)));
     }
     let before = times_of(at).ok();
-    let (Ok(workshop), Ok(draft)) = (workshops.beside(Arc::clone(directory) as _), random_name())
+    let (Ok(workshop), Ok(draft)) = (workshops.beside(Arc::clone(directory) as _), draft_name())
     else {
         return Ok(None);
     };

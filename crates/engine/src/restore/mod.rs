@@ -1,6 +1,8 @@
 //! Restores: bringing paths of a snapshot back, with everything that belongs to them.
 
+mod ahead;
 mod already;
+mod batches;
 mod descend;
 mod drafts;
 mod dress;
@@ -43,8 +45,11 @@ use crate::{
     locked::locked,
     waits::{Awaited, watched},
 };
+use batches::Batches;
 
 const TICK: Duration = Duration::from_millis(100);
+/// So many batches of paths wait for writers; the directories they belong into stay open meanwhile.
+const BATCHES: usize = 4;
 /// So many exceptions are kept with path and reason; all are counted.
 const MOST_EXCEPTIONS: usize = 1000;
 
@@ -372,7 +377,7 @@ fn all<'a>(
     total: (u64, u64),
 ) -> Result<()> {
     let workers = std::thread::available_parallelism().map_or(2, |count| count.get().clamp(2, 8));
-    let (sender, jobs) = crossbeam_channel::bounded(64);
+    let (sender, jobs) = crossbeam_channel::bounded(BATCHES);
     let done = AtomicBool::new(false);
     std::thread::scope(|scope| {
         let workers: Vec<_> = (0..workers)
@@ -389,7 +394,9 @@ fn all<'a>(
                 shared.request.events.event(Event::Progress(shared.progress(total, &mut meter)));
             }
         });
-        let walked = walk::all(shared, workshops, &sender);
+        let mut batches = Batches::new(&sender);
+        let walked = walk::all(shared, workshops, &mut batches);
+        batches.flush();
         drop(sender);
         if walked.is_err() {
             shared.stopped.store(true, Ordering::SeqCst);

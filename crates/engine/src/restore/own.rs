@@ -8,6 +8,7 @@ use std::{
         unix::fs::MetadataExt,
     },
     path::PathBuf,
+    sync::atomic::{AtomicU64, Ordering},
 };
 
 use rustix::{
@@ -71,6 +72,13 @@ pub(super) fn random_name() -> Result<CString, Errno> {
     let mut random = [0; RANDOM];
     getrandom::fill(&mut random).map_err(|_| Errno::IO)?;
     CString::new(format!("{PREFIX}{}", skellin_store::hex(&random))).map_err(|_| Errno::INVAL)
+}
+
+/// A name for something in a directory of our own, where nobody else gives names.
+pub(super) fn draft_name() -> Result<CString, Errno> {
+    static NEXT: AtomicU64 = AtomicU64::new(0);
+    let number = NEXT.fetch_add(1, Ordering::Relaxed);
+    CString::new(format!("{PREFIX}{number:0width$x}", width = 2 * RANDOM)).map_err(|_| Errno::INVAL)
 }
 
 /// Whether a name is one that restores give.

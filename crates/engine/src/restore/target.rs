@@ -24,7 +24,7 @@ use super::{
     Destination, Existing, Extra, Shared, descend,
     drafts::{Home, Workshop, Workshops},
     dress::{Dress, apply},
-    own::{DirectoryId, id_of, random_name},
+    own::{DirectoryId, draft_name, id_of},
     removing,
     unfinished::List,
 };
@@ -309,7 +309,7 @@ impl<'a> OpenDirectory<'a> {
     fn make(self: &Arc<Self>, workshops: &Workshops<'a>, name: &CStr) -> Result<Made, Errno> {
         let workshop = self.workshop(workshops)?;
         self.touch(&workshop);
-        let draft = random_name()?;
+        let draft = draft_name()?;
         mkdirat(&*workshop, &draft, Mode::RWXU)?;
         let made = open(workshop.as_fd(), &draft).and_then(|handle| {
             // Before it has its name, so that one that has it is in the list.

@@ -6,12 +6,12 @@ use std::{
     sync::Arc,
 };
 
-use crossbeam_channel::Sender;
 use rustix::fs::{AtFlags, statat};
 use skellin_store::{Body, Entry, Met, StoreError, TreeWalk};
 
 use super::{
     Destination, Shared,
+    batches::Batches,
     drafts::Workshops,
     groups, room,
     target::{OpenDirectory, sync},
@@ -53,7 +53,7 @@ pub(super) fn sync_roots(shared: &Shared<'_>) {
 pub(super) fn all<'a>(
     shared: &'a Shared<'a>,
     workshops: &Workshops<'a>,
-    jobs: &Sender<Job<'a>>,
+    jobs: &mut Batches<'a, '_>,
 ) -> Result<()> {
     for located in shared.request.paths {
         if shared.is_stopped() {
@@ -85,7 +85,7 @@ fn one<'a>(
     shared: &'a Shared<'a>,
     workshops: &Workshops<'a>,
     located: &Located,
-    jobs: &Sender<Job<'a>>,
+    jobs: &mut Batches<'a, '_>,
 ) -> Result<()> {
     let (root, name) = start(shared, located)?;
     let mut directory = OpenDirectory::root(shared, &root)?;
@@ -170,7 +170,7 @@ fn tree<'a>(
     workshops: &Workshops<'a>,
     first: (Option<Arc<OpenDirectory<'a>>>, Entry, Vec<u8>),
     source: usize,
-    jobs: &Sender<Job<'a>>,
+    jobs: &mut Batches<'a, '_>,
 ) -> Result<()> {
     // With each directory where it is made; nothing in a dry run, where it is not there.
     let mut walk: TreeWalk<'a, Option<Arc<OpenDirectory<'a>>>> = TreeWalk::new(shared.store);
@@ -211,7 +211,7 @@ fn tree<'a>(
                 // It was done before for want of room.
             } else {
                 let is_repeated = groups::is_repeated(shared, &entry);
-                if jobs.send(Job { directory: parent, entry, path, is_repeated }).is_err() {
+                if !jobs.push(Job { directory: parent, entry, path, is_repeated }) {
                     return Ok(());
                 }
             }

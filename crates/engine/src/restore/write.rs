@@ -1,7 +1,6 @@
 //! Writing what is no directory: under another name first, then moved into place.
 
 use std::{
-    collections::VecDeque,
     ffi::CString,
     os::fd::{AsFd, OwnedFd},
     sync::{Arc, atomic::Ordering},
@@ -14,24 +13,23 @@ use rustix::{
     },
     io::{Errno, pwrite},
 };
-use skellin_store::{Body, DeviceKind, Entry, Item, Recipe};
+use skellin_store::{Body, ChunkRef, DeviceKind, Entry, Item, Recipe};
 
 use super::{
-    Existing, Shared, already,
+    Existing, Shared,
+    ahead::Ahead,
+    already,
     drafts::{Workshop, Workshops},
     dress::{Dress, apply, apply_in},
     failure::{Failure, failed},
     groups::{self, Identity, identity_of},
-    own::random_name,
+    own::draft_name,
     target::{OpenDirectory, put_in_place},
 };
 use crate::{
     cause::{Cause, CauseKind},
     locked::locked,
 };
-
-/// So many pieces of a file are looked at ahead, about 3 MiB.
-const AHEAD: usize = 64;
 
 /// A path to restore that is no directory.
 pub(super) struct Job<'a> {
@@ -109,7 +107,7 @@ fn place<'a>(
     locked(&shared.current).clone_from(&job.path);
     let workshop = directory.workshop(workshops).map_err(failed)?;
     directory.touch(&workshop);
-    let draft = random_name().map_err(failed)?;
+    let draft = draft_name().map_err(failed)?;
     let made = make(shared, &workshop, &draft, &job.entry, &job.path);
     let placed = made.and_then(|()| {
         // Only what has more names is asked for by it.
@@ -195,25 +193,12 @@ fn write_content(
     recipe: &Recipe,
 ) -> Result<(u64, bool), Failure> {
     let (mut at, mut ends_in_hole) = (0u64, false);
-    let mut items = shared.store.items(recipe);
-    let mut ahead = VecDeque::new();
-    loop {
+    let mut ahead = Ahead::new(shared.store, recipe);
+    let mut run = Vec::new();
+    while let Some(item) = ahead.next()? {
         if shared.is_stopped() {
             return Err(Failure::Stopped);
         }
-        if ahead.is_empty() {
-            while ahead.len() < AHEAD
-                && let Some(item) = items.next().transpose()?
-            {
-                ahead.push_back(item);
-            }
-            let chunks = ahead.iter().filter_map(|item| match item {
-                Item::Chunk(chunk) => Some(*chunk),
-                Item::Hole(_) => None,
-            });
-            shared.store.fetch_ahead(&chunks.collect::<Vec<_>>());
-        }
-        let Some(item) = ahead.pop_front() else { break };
         ends_in_hole = matches!(item, Item::Hole(_));
         match item {
             Item::Hole(length) => {
@@ -221,14 +206,39 @@ fn write_content(
                 shared.bytes.fetch_add(length, Ordering::Relaxed);
             }
             Item::Chunk(chunk) => {
-                let written = shared.store.chunk(&chunk, |bytes| write_all(file, bytes, at))?;
-                written.map_err(failed)?;
-                at = at.checked_add(chunk.length.into()).ok_or_else(too_long)?;
-                shared.bytes.fetch_add(chunk.length.into(), Ordering::Relaxed);
+                run.clear();
+                run.push(chunk);
+                ahead.neighbours(&mut run)?;
+                at = write_run(shared, file, &run, at)?;
             }
         }
     }
     Ok((at, ends_in_hole))
+}
+
+/// Writes chunks that lie beside each other in the store, at once if they are where they should be;
+/// where the next belongs.
+fn write_run(
+    shared: &Shared<'_>,
+    file: &OwnedFd,
+    run: &[ChunkRef],
+    mut at: u64,
+) -> Result<u64, Failure> {
+    let end = |at: u64, chunk: &ChunkRef| at.checked_add(chunk.length.into()).ok_or_else(too_long);
+    let to = run.iter().try_fold(at, end)?;
+    let at_once = shared.store.chunks(run, |bytes| write_all(file, bytes, at))?;
+    if let Some(written) = at_once {
+        written.map_err(failed)?;
+        shared.bytes.fetch_add(to - at, Ordering::Relaxed);
+        return Ok(to);
+    }
+    for chunk in run {
+        let written = shared.store.chunk(chunk, |bytes| write_all(file, bytes, at))?;
+        written.map_err(failed)?;
+        at = end(at, chunk)?;
+        shared.bytes.fetch_add(chunk.length.into(), Ordering::Relaxed);
+    }
+    Ok(at)
 }
 
 fn too_long() -> Failure {

@@ -19,6 +19,7 @@ use skellin_store::{Kind, Snapshot, Store};
 use super::{
     WhichStore,
     context::Context,
+    contrast,
     error::CliError,
     history::{file_time, kind, standing},
     output::{self, exception_json, json_path},
@@ -28,7 +29,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin compare readings@yesterday readings@newest\n  skellin compare readings@newest\n  skellin compare readings@newest --with /tmp/back --read\n\nWith one snapshot alone it is compared with its sources as they are now, by the rules of its plan.\nA file of the same size and time is taken for the same unless --read is given."
+    after_help = "Examples:\n  skellin compare readings@yesterday readings@newest\n  skellin compare readings@newest\n  skellin compare readings@newest --with /tmp/back --read\n  skellin compare ringing@yesterday --path 2026/register.csv --content\n\nWith one snapshot alone it is compared with its sources as they are now, by the rules of its plan.\nA file of the same size and time is taken for the same unless --read is given."
 )]
 pub(super) struct CompareArgs {
     /// PLAN@WHEN, or the beginning of an id
@@ -42,6 +43,9 @@ pub(super) struct CompareArgs {
     /// Only this path and below
     #[arg(long, value_name = "PATH")]
     path: Option<OsString>,
+    /// Show in what the content of the file differs
+    #[arg(long, requires = "path")]
+    content: bool,
     /// Read files of the same size and time as well
     #[arg(long, conflicts_with = "other")]
     read: bool,
@@ -69,7 +73,7 @@ pub(super) fn compare(context: &Context, args: &CompareArgs) -> Result<Exit, Cli
                 let other = context.snapshot_within(&store, other, &args.which)?;
                 told.head(&format!("{} → {}", named(&snapshot), named(&other)));
                 let path = args.path.as_deref();
-                between(&comparing, path, (&store, &snapshot, &other), &mut told)
+                between(&comparing, path, (&store, &snapshot, &other), args.content, &mut told)
             }
             None => {
                 told.head(&format!("{} → now", named(&snapshot)));
@@ -90,6 +94,7 @@ fn between(
     comparing: &Comparing<'_>,
     path: Option<&std::ffi::OsStr>,
     (store, before, now): (&Store, &Snapshot, &Snapshot),
+    content: bool,
     told: &mut Told<'_>,
 ) -> Result<(), CliError> {
     let Some(path) = path else { return Ok(comparing.snapshots(before, now, told)?) };
@@ -99,9 +104,13 @@ fn between(
         (old, new) => (old.ok(), new.ok()),
     };
     let full = old.as_ref().or(new.as_ref()).map(|located| located.path.clone());
-    let entry = |located: Option<Located>| located.map(|located| located.entry);
-    let (old, new) = (entry(old), entry(new));
-    Ok(comparing.entries(&full.unwrap_or_default(), old.as_ref(), new.as_ref(), told)?)
+    let entry = |located: &Option<Located>| located.as_ref().map(|located| located.entry.clone());
+    let (before, now) = (entry(&old), entry(&new));
+    comparing.entries(&full.unwrap_or_default(), before.as_ref(), now.as_ref(), told)?;
+    if content {
+        told.contents(&contrast::kept(store, old.as_ref())?, &contrast::kept(store, new.as_ref())?);
+    }
+    Ok(())
 }
 
 fn live(
@@ -122,6 +131,9 @@ fn live(
         for (located, place) in located.iter().zip(places) {
             let live = Live { path: &place, by: None };
             comparing.live(&located.path, &located.entry, live, told)?;
+            if args.content {
+                told.contents(&contrast::kept(store, Some(located))?, &contrast::live(&place)?);
+            }
         }
         return Ok(());
     }
@@ -149,6 +161,9 @@ fn live(
             return Err(CliError::usage(what, "compare it with a directory: --with DIR"));
         }
         comparing.live(&located.path, &located.entry, Live { path: &path, by }, told)?;
+        if args.content {
+            told.contents(&contrast::kept(store, Some(located))?, &contrast::live(&path)?);
+        }
     }
     Ok(())
 }
@@ -196,11 +211,23 @@ struct Told<'a> {
     exception_count: u64,
     /// The first of them.
     exceptions: Vec<Exception>,
+    /// In what the content of the file differs.
+    content: Option<Value>,
 }
 
 impl<'a> Told<'a> {
     fn new(context: &'a Context) -> Self {
-        Self { context, counts: [0; 4], bytes: [0; 3], exception_count: 0, exceptions: Vec::new() }
+        let (counts, bytes, exceptions) = ([0; 4], [0; 3], Vec::new());
+        Self { context, counts, bytes, exception_count: 0, exceptions, content: None }
+    }
+
+    fn contents(&mut self, before: &contrast::Bytes, now: &contrast::Bytes) {
+        let (is_cut, told) = contrast::contrasted(before, now);
+        if self.context.global.json {
+            self.content = Some(contrast::value(is_cut, &told));
+        } else if !self.context.global.quiet {
+            contrast::print(is_cut, &told);
+        }
     }
 
     fn head(&self, text: &str) {
@@ -215,7 +242,7 @@ impl<'a> Told<'a> {
             let exceptions: Vec<Value> = self.exceptions.iter().map(exception_json).collect();
             self.context
                 .json(json!({"new": new, "gone": gone, "changed": changed, "metadata": metadata,
-                "exceptions": exceptions}));
+                "content": self.content, "exceptions": exceptions}));
             return;
         }
         if self.context.global.quiet {

@@ -2,6 +2,7 @@
 
 mod compare;
 mod context;
+mod contrast;
 #[cfg(feature = "demo")]
 mod demo;
 mod doctor;

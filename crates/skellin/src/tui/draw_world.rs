@@ -17,6 +17,7 @@ use skellin_store::{Kind, RunId};
 
 use crate::tui::{
     app::{App, Step},
+    picture::Depth,
     rows::{Batch, Row, RowFacts},
     theme::Theme,
     worker::{Facts, Group, Report, Request, StoreRow, Trouble, VersionRow},
@@ -65,6 +66,7 @@ pub(super) fn app_of(plans: &[(&str, &str)]) -> (App, Receiver<Request>) {
     let (sender, requests) = unbounded();
     let mut app = App::new(&configuration(plans), "hut".to_owned(), NOW, sender);
     app.model.theme = Theme::plain();
+    app.model.depth = Depth::Shades;
     app.model.home = "/home/keeper".to_owned();
     (app, requests)
 }

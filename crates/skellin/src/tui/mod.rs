@@ -20,6 +20,7 @@ mod model;
 mod outlook;
 mod overlay;
 mod panels;
+mod picture;
 mod present;
 mod prospect;
 mod reports;

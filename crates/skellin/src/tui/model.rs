@@ -14,6 +14,7 @@ use super::{
     hits::Hits,
     keys,
     lanes::{Known, Lane, Mark, Work},
+    picture::Depth,
     theme::Theme,
     tray::Gathered,
     tree::Tree,
@@ -125,6 +126,8 @@ pub(super) struct Model {
     /// A passphrase to be asked for.
     pub need: Option<Need>,
     pub theme: Theme,
+    /// What pictures are drawn with.
+    pub depth: Depth,
     pub hits: Hits,
     /// Rows of the tree that fit on the screen, as of the last frame.
     pub tree_height: usize,
@@ -187,6 +190,7 @@ impl Model {
             is_wide: true,
             need: None,
             theme: Theme::new(),
+            depth: Depth::new(Theme::new().has_colours()),
             hits: Hits::default(),
             tree_height: 1,
             list: List::default(),

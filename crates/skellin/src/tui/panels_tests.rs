@@ -386,6 +386,7 @@ fn whatever_a_file_holds_does_nothing_to_the_terminal() {
             contrast: contrast(content(before), content(now)),
             sizes: (Some(1), Some(2)),
             is_cut: false,
+            pictures: (None, None),
         };
         let number = asked.expect("its content");
         app.report(Report::Contrasted { number, end: Ok(Box::new(told)) });
@@ -394,6 +395,31 @@ fn whatever_a_file_holds_does_nothing_to_the_terminal() {
         screens.push(both(&mut app));
         press(&mut app, KeyCode::Esc);
     }
+    press(&mut app, KeyCode::Enter);
+    let asked = requests.try_iter().find_map(|request| match request {
+        Request::Contrast(order) => Some(order.number),
+        _ => None,
+    });
+    let pixels = (0..60u8).map(|number| [4 * number; 3]).collect();
+    let picture =
+        skellin_engine::picture::Picture { format: "PNG", size: (1000, 600), width: 10, pixels };
+    let told = Contrasted {
+        contrast: contrast(
+            Content { bytes: b"\x89PNG", is_whole: true },
+            Content { bytes: b"", is_whole: true },
+        ),
+        sizes: (Some(1 << 20), None),
+        is_cut: false,
+        pictures: (Some(picture), None),
+    };
+    app.report(Report::Contrasted { number: asked.expect("one"), end: Ok(Box::new(told)) });
+    let shown = draw(&mut app, 80, 24).join("\n");
+    for words in ["PNG 1000 × 600 pixels, 1.0 MiB", "not there", "▓", "bytes"] {
+        assert!(shown.contains(words), "{words}: {shown}");
+    }
+    press(&mut app, KeyCode::Tab);
+    let shown = draw(&mut app, 80, 24).join("\n");
+    assert!(shown.contains("89 50 4e 47") && shown.contains("pictures"), "{shown}");
     for screen in screens {
         let harmful: Vec<char> =
             screen.chars().filter(|c| c.is_control() && *c != '\n' || *c == '\u{202e}').collect();

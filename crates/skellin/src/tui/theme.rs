@@ -52,6 +52,10 @@ impl Theme {
         Self { tones: None }
     }
 
+    pub fn has_colours(self) -> bool {
+        self.tones.is_some()
+    }
+
     fn tone(self, which: impl Fn(&Tones) -> u8) -> Style {
         self.tones.map_or(Style::new(), |tones| Style::new().fg(Color::Indexed(which(tones))))
     }

@@ -5,7 +5,10 @@
 
 use crate::{
     error::Result,
-    format::compress::{Compressor, expand},
+    format::{
+        compress::{Compressor, expand},
+        spare,
+    },
 };
 
 /// No block holds more content than this, whatever a damaged one says.
@@ -63,6 +66,12 @@ pub(crate) struct Block {
     start: usize,
 }
 
+impl Drop for Block {
+    fn drop(&mut self) {
+        spare::give(std::mem::take(&mut self.content));
+    }
+}
+
 impl Block {
     /// Parses the plain form; `None` if it is damaged.
     pub fn parse(plain: Vec<u8>) -> Option<Self> {
@@ -90,11 +99,14 @@ impl Block {
                 start,
             });
         }
-        let content = expand(plain.get(start..)?, length)?;
+        let mut content = spare::take();
+        if !expand(plain.get(start..)?, length, &mut content) {
+            return None;
+        }
+        spare::give(plain);
         Some(Self { bounds, content, start: 0 })
     }
 
-    #[cfg(test)]
     /// How many chunks it holds.
     pub fn len(&self) -> usize {
         self.bounds.len() - 1
@@ -104,6 +116,13 @@ impl Block {
     pub fn chunk(&self, number: usize) -> Option<&[u8]> {
         let from = *self.bounds.get(number)? as usize;
         let to = *self.bounds.get(number + 1)? as usize;
+        self.content.get(self.start + from..self.start + to)
+    }
+
+    /// The content of neighbouring chunks from one number up to another.
+    pub fn chunks(&self, from: usize, to: usize) -> Option<&[u8]> {
+        let from = *self.bounds.get(from)? as usize;
+        let to = *self.bounds.get(to)? as usize;
         self.content.get(self.start + from..self.start + to)
     }
 

@@ -1,5 +1,7 @@
 //! Whether and how a block is compressed.
 
+use std::cell::RefCell;
+
 use crate::error::{Result, StoreError};
 
 /// How hard blocks are compressed.
@@ -89,10 +91,23 @@ fn pays_on_sample(probe: &mut zstd::bulk::Compressor<'static>, content: &[u8]) -
     probe.compress(&sample).is_ok_and(|small| small.len() < sample.len() - sample.len() / 32)
 }
 
-/// Expands a compressed block to exactly `length` bytes.
-pub(crate) fn expand(compressed: &[u8], length: usize) -> Option<Vec<u8>> {
-    let expanded = zstd::bulk::decompress(compressed, length).ok()?;
-    (expanded.len() == length).then_some(expanded)
+thread_local! {
+    /// Making one costs more than a small block.
+    static DECOMPRESSOR: RefCell<Option<zstd::bulk::Decompressor<'static>>> =
+        const { RefCell::new(None) };
+}
+
+/// Expands a compressed block to exactly `length` bytes, in `buffer`; whether it has so many.
+pub(crate) fn expand(compressed: &[u8], length: usize, buffer: &mut Vec<u8>) -> bool {
+    buffer.clear();
+    buffer.reserve(length);
+    DECOMPRESSOR.with_borrow_mut(|kept| {
+        if kept.is_none() {
+            *kept = zstd::bulk::Decompressor::new().ok();
+        }
+        let Some(decompressor) = kept else { return false };
+        decompressor.decompress_to_buffer(compressed, buffer).is_ok_and(|got| got == length)
+    })
 }
 
 #[cfg(test)]
@@ -105,8 +120,11 @@ mod tests {
         let text = b"tide gauge 04, 21:40, 1.82 m\n".repeat(2000);
         let small = compressor.compress(&text).expect("works").expect("pays").to_vec();
         assert!(small.len() * 10 < text.len());
-        assert_eq!(expand(&small, text.len()).as_deref(), Some(text.as_slice()));
-        assert_eq!(expand(&small, text.len() - 1), None);
+        let mut expanded = b"what was there".to_vec();
+        assert!(expand(&small, text.len(), &mut expanded));
+        assert_eq!(expanded, text);
+        assert!(!expand(&small, text.len() + 1, &mut expanded));
+        assert!(!expand(&small, text.len() - 1, &mut Vec::new()));
 
         let mut noise = vec![0; 400_000];
         blake3::Hasher::new().finalize_xof().fill(&mut noise);

@@ -10,3 +10,4 @@ pub(crate) mod ids;
 pub(crate) mod keys;
 pub(crate) mod signed;
 pub(crate) mod slot;
+pub(crate) mod spare;

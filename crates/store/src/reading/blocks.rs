@@ -43,6 +43,14 @@ impl BlockCache {
         })
     }
 
+    /// Drops a block.
+    pub fn forget(&self, at: At) {
+        let mut shard = self.shard(at);
+        if let Some((block, _)) = shard.blocks.remove(&at) {
+            shard.bytes -= block.weight();
+        }
+    }
+
     pub fn put(&self, at: At, block: &Arc<Block>) {
         let mut shard = self.shard(at);
         shard.clock += 1;

@@ -7,7 +7,7 @@ use skellin_place::{Extent, ObjectName};
 use crate::{
     containers::{Container, ContainerIx, Location, Standing},
     error::{Result, StoreError},
-    format::{block::Block, container::ContainerKey, ids::Class},
+    format::{block::Block, container::ContainerKey, ids::Class, spare},
     reading::rereading::twice,
     store::Store,
     tree::{ChunkRef, Spot},
@@ -104,7 +104,7 @@ impl Store {
     ) -> Result<Vec<u8>> {
         let (id, number) = (container.id, location.container);
         let (offset, length) = (u64::from(location.offset), location.length as usize);
-        let mut bytes = Vec::new();
+        let mut bytes = spare::take();
         if location.length > self.header.layout.longest_block(id.class) as u32 {
             return Err(StoreError::damaged(object.as_str(), "a block of it would be too long"));
         }

@@ -25,6 +25,16 @@ pub struct ChunkRef {
     pub spot: Spot,
 }
 
+impl ChunkRef {
+    /// Whether it lies right behind another in the same block.
+    #[must_use]
+    pub fn follows(&self, other: &Self) -> bool {
+        let (Spot::At(before), Spot::At(here)) = (other.spot, self.spot) else { return false };
+        (before.container, before.block) == (here.container, here.block)
+            && before.chunk.checked_add(1) == Some(here.chunk)
+    }
+}
+
 /// One piece of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Item {

@@ -7,7 +7,10 @@ use ratatui::{
     text::{Line, Span, Text},
     widgets::Clear,
 };
-use skellin_engine::contrast::{ByteRow, Contrast, LinePair, Part, Row, Side};
+use skellin_engine::{
+    contrast::{ByteRow, Contrast, LinePair, Part, Row, Side},
+    picture::Picture,
+};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::{
@@ -20,6 +23,7 @@ use crate::{
         drawn::Drawn,
         lines::cut,
         model::Model,
+        picture,
         worker::{Contrasted, Report, Request, Trouble},
     },
     words,
@@ -40,6 +44,8 @@ pub(in crate::tui) struct ContrastPanel {
     offset: usize,
     /// Whether both sides stand beside each other, once somebody has said.
     is_beside: Option<bool>,
+    /// Whether the bytes of pictures are wanted, not the pictures.
+    wants_bytes: bool,
     /// What it was opened from.
     back: Option<Box<dyn Panel>>,
 }
@@ -77,7 +83,8 @@ impl ContrastPanel {
         let number = app.next_job();
         let request = Request::Contrast(sides.order(number, Some(path.clone())));
         let (contrasted, offset, is_beside) = (None, 0, None);
-        let panel = Self { sides, path, number, contrasted, offset, is_beside, back };
+        let wants_bytes = false;
+        let panel = Self { sides, path, number, contrasted, offset, is_beside, wants_bytes, back };
         Opened::asking(panel, request)
     }
 
@@ -120,6 +127,14 @@ impl ContrastPanel {
         self.offset = found.unwrap_or(self.offset);
     }
 
+    fn has_pictures(&self) -> bool {
+        matches!(&self.contrasted, Some(Ok(told)) if told.pictures != (None, None))
+    }
+
+    fn shows_pictures(&self) -> bool {
+        self.has_pictures() && !self.wants_bytes
+    }
+
     fn summary(&self) -> String {
         let Some(Ok(told)) = &self.contrasted else { return String::new() };
         let size = |size: Option<u64>| size.map_or("not there".to_owned(), words::bytes);
@@ -149,6 +164,9 @@ impl ContrastPanel {
         let same = |count: u64, what: &str| {
             Line::styled(format!("  ⋯ {} {what} ⋯", words::count(count)), theme.quiet())
         };
+        if self.shows_pictures() {
+            return pictures(app, told, width, height);
+        }
         let is_beside = self.is_beside.unwrap_or(width >= WIDE);
         match &told.contrast {
             Contrast::Same => vec![Line::styled("  ✓ The content is the same", theme.well())],
@@ -255,6 +273,35 @@ fn inline(app: &Model, pair: &LinePair) -> Vec<Line<'static>> {
     before.chain(pair.now.iter().map(|side| one(side, "+", theme.well()))).collect()
 }
 
+/// Both sides as pictures, beside each other.
+fn pictures(app: &Model, told: &Contrasted, width: usize, height: usize) -> Vec<Line<'static>> {
+    let half = width.saturating_sub(6) / 2;
+    let side = |(picture, size): (&Option<Picture>, Option<u64>)| match (picture, size) {
+        (None, None) => (vec![], "  not there".to_owned()),
+        (None, Some(size)) => (vec![], format!("  no picture, {}", words::bytes(size))),
+        (Some(picture), size) => {
+            let lines = picture::lines(picture, half, height.saturating_sub(2), app.depth);
+            (lines, picture::words(picture, size.unwrap_or(0)))
+        }
+    };
+    let (before, what) = side((&told.pictures.0, told.sizes.0));
+    let (now, whats) = side((&told.pictures.1, told.sizes.1));
+    let quiet = app.theme.quiet();
+    let head = |text: &str| Span::styled(words::fit(text, half), quiet);
+    let gap = |text: &Span<'_>| Span::raw(" ".repeat((half + 2).saturating_sub(text.width())));
+    let heads = (head(&what), head(&whats));
+    let mut lines = vec![Line::from(vec![heads.0.clone(), gap(&heads.0), heads.1]), Line::from("")];
+    for number in 0..before.len().max(now.len()) {
+        let mut line = before.get(number).cloned().unwrap_or_default();
+        let used = line.width();
+        line = picture::indented(line, 2);
+        line.spans.push(Span::raw(" ".repeat((half + 2).saturating_sub(used))));
+        line.spans.extend(now.get(number).cloned().unwrap_or_default().spans);
+        lines.push(line);
+    }
+    lines
+}
+
 /// Some bytes of both sides.
 fn bytes(app: &Model, row: &ByteRow) -> Line<'static> {
     let theme = app.theme;
@@ -280,7 +327,14 @@ fn bytes(app: &Model, row: &ByteRow) -> Line<'static> {
 
 impl Panel for ContrastPanel {
     fn hints(&self, _app: &Model) -> Vec<Hint> {
-        hints(KEYS)
+        let mut hints = hints(KEYS);
+        if self.has_pictures() {
+            let turn = if self.wants_bytes { "pictures" } else { "bytes" };
+            for hint in hints.iter_mut().filter(|hint| hint.0 == "Tab") {
+                hint.1 = turn;
+            }
+        }
+        hints
     }
 
     fn key(&mut self, key: KeyEvent, app: &Model) -> Answer {
@@ -301,6 +355,7 @@ impl Panel for ContrastPanel {
                     return Answer::Turn(Self::open(app, sides, path, back));
                 }
             }
+            Some(Act::Turn) if self.has_pictures() => self.wants_bytes = !self.wants_bytes,
             Some(Act::Turn) => {
                 let wide = app.is_wide;
                 self.is_beside = Some(!self.is_beside.unwrap_or(wide));

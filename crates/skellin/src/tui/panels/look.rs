@@ -14,6 +14,7 @@ use crate::{
     tui::{
         drawn::Drawn,
         model::Model,
+        picture,
         worker::{Looked, Report, Request, Trouble},
     },
     words::{self, fit},
@@ -84,6 +85,13 @@ impl LookPanel {
                 lines.push(Line::styled(format!("  ✕ {}", trouble.what), theme.wrong()));
                 lines.extend(trouble.hint.iter().map(|hint| Line::from(format!("  → {hint}"))));
                 String::new()
+            }
+            Some(Ok(Looked::Picture { size, picture })) => {
+                let (across, down) = (width.saturating_sub(4), room.saturating_sub(1));
+                for line in picture::lines(picture, across, down, app.depth) {
+                    lines.push(picture::indented(line, 2));
+                }
+                picture::words(picture, *size)
             }
             Some(Ok(Looked::Binary { size, start })) => {
                 lines.push(Line::from(format!(

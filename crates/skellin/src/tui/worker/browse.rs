@@ -1,8 +1,9 @@
 //! Reading trees: directories, versions of a path, the beginning of a file.
 
 use skellin_engine::{
-    Cancel, Change, EngineError,
+    Cancel, Change, EngineError, contrast,
     history::{self, Against},
+    picture::{self, LARGEST_PICTURE},
 };
 use skellin_store::{Body, Entry, RunId, Snapshot};
 
@@ -180,6 +181,12 @@ fn look(open: &Open, id: RunId, path: &[u8]) -> Result<Looked, EngineError> {
     let located = history::must_locate(&open.store, &*open.snapshot(id)?, path)?;
     let bytes = history::head(&open.store, &located, HEAD)?;
     let size = located.entry.size();
+    if picture::begins_picture(&bytes) && size <= LARGEST_PICTURE as u64 {
+        let whole = history::head(&open.store, &located, LARGEST_PICTURE)?;
+        if let Some(picture) = picture::picture(&whole) {
+            return Ok(Looked::Picture { size, picture });
+        }
+    }
     let more = size > bytes.len() as u64;
     let readable = match std::str::from_utf8(&bytes) {
         Ok(_) => bytes.len(),
@@ -189,11 +196,16 @@ fn look(open: &Open, id: RunId, path: &[u8]) -> Result<Looked, EngineError> {
     };
     match std::str::from_utf8(&bytes[..readable]) {
         Ok(text) if !text.contains('\0') && (readable > 0 || size == 0) => {
-            let lines = text.lines().map(|line| {
+            let lines: Vec<&str> = text.lines().collect();
+            let shown = |line: &str| {
                 let cut: String = line.chars().take(LONGEST_LINE).collect();
                 crate::words::path(cut.replace('\t', "    ").as_bytes())
-            });
-            Ok(Looked::Text { lines: lines.collect(), more })
+            };
+            let lines = match contrast::aligned(&lines) {
+                Some(lines) => lines.iter().map(|line| shown(line)).collect(),
+                None => lines.into_iter().map(shown).collect(),
+            };
+            Ok(Looked::Text { lines, more })
         }
         _ => Ok(Looked::Binary { size, start: bytes[..bytes.len().min(512)].to_vec() }),
     }

@@ -12,6 +12,7 @@ use skellin_engine::{
     Sight,
     contrast::{self, COMPARED, Content, Contrast},
     history::{self, Located},
+    picture::{self, LARGEST_PICTURE, Picture},
 };
 use skellin_store::{Kind, RunId, Snapshot};
 
@@ -80,6 +81,8 @@ pub(crate) struct Contrasted {
     pub sizes: (Option<u64>, Option<u64>),
     /// Whether only the beginnings were compared.
     pub is_cut: bool,
+    /// The sides that are pictures.
+    pub pictures: (Option<Picture>, Option<Picture>),
 }
 
 struct Teller<'a> {
@@ -204,44 +207,55 @@ pub(super) fn contrast(shared: &Shared, order: &CompareOrder) {
     shared.tell(Report::Contrasted { number: order.number, end });
 }
 
-/// A side's first bytes, whether these are all, and its size; a file that is not there is empty.
-type Side = (Vec<u8>, bool, Option<u64>);
+/// A side's first bytes, and its size; a file that is not there is empty. Pictures are read as a whole.
+type Side = (Vec<u8>, Option<u64>);
+
+/// Reads a file's first bytes, and all of it if it is a picture.
+fn side(read: impl Fn(usize) -> Result<(Vec<u8>, u64), EngineError>) -> Result<Side, EngineError> {
+    let (mut bytes, mut size) = read(COMPARED)?;
+    let is_larger = size > bytes.len() as u64 && size <= LARGEST_PICTURE as u64;
+    if is_larger && picture::begins_picture(&bytes) {
+        (bytes, size) = read(LARGEST_PICTURE)?;
+    }
+    Ok((bytes, Some(size)))
+}
 
 fn contents(shared: &Shared, order: &CompareOrder) -> Result<Contrasted, EngineError> {
     let path = order.path.as_deref().unwrap_or_default();
     let open = shared.open_store(&order.store)?;
     let of_snapshot = |id: RunId| -> Result<Side, EngineError> {
         let Some(located) = one(&open, &*open.snapshot(id)?, path)? else {
-            return Ok((Vec::new(), true, None));
+            return Ok((Vec::new(), None));
         };
-        let size = located.entry.size();
-        let bytes = history::head(&open.store, &located, COMPARED)?;
-        let is_whole = bytes.len() as u64 == size;
-        Ok((bytes, is_whole, Some(size)))
+        side(|most| Ok((history::head(&open.store, &located, most)?, located.entry.size())))
     };
     let before = of_snapshot(order.before)?;
+    let live = Path::new(OsStr::from_bytes(path));
     let now = match order.now {
         Opposite::Snapshot(id) => of_snapshot(id)?,
         Opposite::Now if skellin_plan::FarSource::is_address(path) => {
             let path = String::from_utf8_lossy(path).into_owned();
             return Err(Refusal::LiesElsewhere(path).into());
         }
-        Opposite::Now => match contrast::beginning(Path::new(OsStr::from_bytes(path))) {
+        Opposite::Now => match side(|most| contrast::beginning(live, most)) {
             Err(EngineError::Local { source, .. })
                 if source.kind() == std::io::ErrorKind::NotFound =>
             {
-                (Vec::new(), true, None)
+                (Vec::new(), None)
             }
-            other => {
-                let (bytes, is_whole, size) = other?;
-                (bytes, is_whole, Some(size))
-            }
+            other => other?,
         },
     };
-    let is_cut = !before.1 || !now.1;
+    let compared = |(bytes, size): &Side| {
+        let most = bytes.len().min(COMPARED);
+        (most, most as u64 == size.unwrap_or(0))
+    };
+    let ((old, is_whole), (new, is_also)) = (compared(&before), compared(&now));
     let told = contrast::contrast(
-        Content { bytes: &before.0, is_whole: before.1 },
-        Content { bytes: &now.0, is_whole: now.1 },
+        Content { bytes: &before.0[..old], is_whole },
+        Content { bytes: &now.0[..new], is_whole: is_also },
     );
-    Ok(Contrasted { contrast: told, sizes: (before.2, now.2), is_cut })
+    let pictures = (picture::picture(&before.0), picture::picture(&now.0));
+    let (sizes, is_cut) = ((before.1, now.1), !is_whole || !is_also);
+    Ok(Contrasted { contrast: told, sizes, is_cut, pictures })
 }

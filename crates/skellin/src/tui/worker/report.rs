@@ -4,7 +4,8 @@ use std::path::PathBuf;
 
 use skellin_engine::{
     Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RunReport, StepRecord, history::Bringer, timers::Starter,
+    JournalEntry, ReachStep, RunReport, StepRecord, history::Bringer, picture::Picture,
+    timers::Starter,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
@@ -234,6 +235,8 @@ pub(crate) struct VersionRow {
 pub(crate) enum Looked {
     /// Lines of text; whether there is more of the file.
     Text { lines: Vec<String>, more: bool },
+    /// A picture, and bytes of the file.
+    Picture { size: u64, picture: Picture },
     /// No text.
     Binary { size: u64, start: Vec<u8> },
 }

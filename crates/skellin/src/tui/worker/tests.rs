@@ -485,6 +485,18 @@ fn a_rule_is_measured_added_and_taken_back() {
     assert!(fs::read_to_string(&file).expect("reads").ends_with("# mine\n"));
 }
 
+/// A picture of one colour (BMP, 24 bits).
+fn bitmap(width: u32, height: u32) -> Vec<u8> {
+    let row = (width * 3).next_multiple_of(4);
+    let mut bytes = b"BM".to_vec();
+    for word in [54 + row * height, 0, 54, 40, width, height, (24 << 16) | 1, 0, row * height] {
+        bytes.extend(word.to_le_bytes());
+    }
+    bytes.resize(54, 0);
+    bytes.resize((54 + row * height) as usize, 0x40);
+    bytes
+}
+
 impl World {
     fn compared(&self, order: CompareOrder) -> Vec<(String, skellin_engine::Difference)> {
         let number = order.number;
@@ -550,6 +562,13 @@ fn snapshots_are_compared_with_others_and_with_what_is_there_now() {
     // What is not there on a side is empty on it.
     let noise = world.contrasted(order(4, Opposite::Snapshot(ids[1]), Some("ridge/noise.bin")));
     assert_eq!(noise.expect("contrasts").sizes, (None, Some(2)));
+    // Pictures are read as a whole, however long.
+    let size = |picture: &skellin_engine::picture::Picture| (picture.format, picture.size);
+    fs::write(world.path("ridge/notes.md"), bitmap(800, 700)).expect("writes");
+    let noted = world.contrasted(order(6, Opposite::Now, Some("ridge/notes.md")));
+    let noted = noted.expect("contrasts");
+    assert_eq!(noted.pictures.1.as_ref().map(size), Some(("BMP", (800, 700))));
+    assert!(noted.is_cut && noted.pictures.0.is_none());
     // A pipe in its place would keep a reader waiting for ever.
     fs::remove_file(world.path("ridge/notes.md")).expect("removes");
     rustix::fs::mknodat(
