@@ -149,7 +149,8 @@ impl ContrastPanel {
             }
             Contrast::Bytes { count, .. } => {
                 let bytes = words::counted(*count, "byte", "bytes");
-                format!("not text: {bytes} differ at the same offsets, {sizes}{cut}")
+                let kind = if self.has_pictures() { "pictures" } else { "not text" };
+                format!("{kind}: {bytes} differ at the same offsets, {sizes}{cut}")
             }
         }
     }
@@ -333,6 +334,10 @@ impl Panel for ContrastPanel {
             for hint in hints.iter_mut().filter(|hint| hint.0 == "Tab") {
                 hint.1 = turn;
             }
+        }
+        if self.shows_pictures() {
+            // They are seen whole.
+            hints.retain(|hint| !["↑↓", "n N"].contains(&hint.0));
         }
         hints
     }
