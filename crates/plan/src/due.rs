@@ -22,6 +22,8 @@ pub struct Starting {
     pub retry: Option<Retry>,
     /// Whether snapshots that nothing retains expire after each good run.
     pub expire: bool,
+    /// When a restore is tried.
+    pub drill: Option<Schedule>,
 }
 
 impl Default for Starting {
@@ -34,6 +36,7 @@ impl Default for Starting {
             window: None,
             retry: None,
             expire: false,
+            drill: None,
         }
     }
 }

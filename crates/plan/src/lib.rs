@@ -13,6 +13,7 @@ mod due;
 mod edit;
 mod fields;
 mod forecast;
+mod goals;
 mod hosts;
 mod late;
 mod limits;
@@ -44,6 +45,7 @@ pub use edit::{name_pattern, toml_text, with_rule, with_sentences, with_value};
 pub use forecast::{
     Effort, Expected, FillChange, Filled, FullIn, Growth, Nights, Spread, expect, filled, nights,
 };
+pub use goals::Goals;
 pub use hosts::{HostConfig, Hosts, parse_hosts};
 pub use late::Fit;
 pub use limits::Limit;

@@ -11,6 +11,7 @@ use crate::{
     around::{self, Around},
     due::Starting,
     fields::{Fields, Reading},
+    goals::{self, Goals},
     path::{Expand, expand},
     places::FarSource,
     problem::{Problem, nearest},
@@ -86,6 +87,8 @@ pub struct Plan {
     pub around: Vec<Around>,
     /// Who is told of what.
     pub tell: Tell,
+    /// What Proof measures it against.
+    pub goals: Goals,
     /// How hard it works; if this is missing, hard by hand and gently when it starts by itself.
     pub speed: Option<Speed>,
     /// The file's text.
@@ -123,8 +126,7 @@ impl Plan {
 }
 
 /// Keys of the contract that later versions act on.
-const LATER: &[&str] =
-    &["goal", "form", "deletions", "old-versions", "packing", "full", "split", "also"];
+const LATER: &[&str] = &["form", "deletions", "old-versions", "packing", "full", "split", "also"];
 
 /// The share of files that may vanish or change at once where a plan says nothing, in percent.
 const SHRINK: u8 = 40;
@@ -227,6 +229,7 @@ pub fn parse_plan_reading<'a>(
     let zone = parse_zone(&mut reading, &mut fields);
     let around = around::parse(&mut reading, &mut fields);
     let tell = tell::parse(&mut reading, &mut fields, channels);
+    let goals = goals::parse(&mut reading, &mut fields);
     let speed = parse_speed(&mut reading, &mut fields);
     fields.finish(&mut reading, LATER);
     reading.problems.sort_by_key(|problem| (problem.line, problem.column));
@@ -250,6 +253,7 @@ pub fn parse_plan_reading<'a>(
         copies,
         around,
         tell,
+        goals,
         speed,
         text: text.to_owned(),
     });

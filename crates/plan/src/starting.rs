@@ -10,9 +10,6 @@ use crate::{
     units::parse_duration,
 };
 
-/// Keys that later versions act on.
-const LATER: &[&str] = &["drill"];
-
 /// Reads `[schedule]`.
 pub(crate) fn parse<'t>(
     reading: &mut Reading<'t>,
@@ -70,7 +67,10 @@ pub(crate) fn parse<'t>(
         }
         _ => Err(format!("`{text}` is not a time to expire: write \"after run\"")),
     });
-    inner.finish(reading, LATER);
+    starting.drill = inner.text(reading, "drill").and_then(|(text, span)| {
+        Schedule::parse(&text).map_err(|(what, hint)| reading.problem_with(&span, what, hint)).ok()
+    });
+    inner.finish(reading, &[]);
     (schedule, starting)
 }
 
@@ -120,12 +120,13 @@ mod tests {
     #[test]
     fn how_runs_are_started_is_read() {
         let (plan, problems) = read(
-            "run = \"40 21 * * *\"\nalso-on = [\"boot\", \"drive\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\nexpire = \"after run\"\n",
+            "run = \"40 21 * * *\"\nalso-on = [\"boot\", \"drive\"]\ncatch-up = false\nspread = \"10 min\"\nwindow = \"21:00-06:00\"\nretry = \"3 times every 15 min\"\nexpire = \"after run\"\ndrill = \"monthly on 2 at 05:00\"\n",
         );
         assert_eq!(problems, [""; 0]);
         let starting = plan.expect("a plan").starting;
         assert!(starting.on_boot && starting.on_drive && !starting.catch_up && starting.expire);
         assert_eq!(starting.spread.as_mins(), 10);
+        assert!(starting.drill.is_some());
         let (from, to) = (time(21, 0, 0, 0), time(6, 0, 0, 0));
         assert_eq!(starting.window, Some(Window { from, to }));
         let pause = jiff::SignedDuration::from_mins(15);
@@ -137,7 +138,7 @@ mod tests {
     #[test]
     fn mistakes_are_told_each_with_its_place() {
         let (plan, problems) = read(
-            "run = \"61 21 * * *\"\nalso-on = [\"noon\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"daily\"\ndrill = \"daily at 5:00\"\n",
+            "run = \"61 21 * * *\"\nalso-on = [\"noon\"]\ncatch-up = \"yes\"\nspread = \"9 days\"\nwindow = \"21-6\"\nretry = \"often\"\nexpire = \"daily\"\ndrill = \"sometimes\"\n",
         );
         assert!(plan.is_none());
         for (line, reason) in [
@@ -148,7 +149,7 @@ mod tests {
             (9, "not a window"),
             (10, "not a retry"),
             (11, "write \"after run\""),
-            (12, "`drill` is not supported"),
+            (12, "sometimes"),
         ] {
             let told = problems.iter().any(|problem| {
                 problem.starts_with(&format!("readings.toml:{line}:")) && problem.contains(reason)
