@@ -13,6 +13,7 @@ mod counts;
 mod depth;
 mod doctor;
 mod draft;
+pub mod drill;
 mod due;
 mod error;
 mod event;
@@ -73,15 +74,15 @@ pub use export::{ExportReport, ExportRequest, Packing, export};
 pub use finding::{Finding, Weight};
 pub use folders::Folders;
 pub use journal::{
-    Beginning, Delivery, DriveRecord, Ending, Journal, JournalEntry, Mended, Message, Outcome,
-    StepRecord, Work, rules_of_last_run,
+    Beginning, Delivery, DrillRecord, DriveRecord, Ending, Journal, JournalEntry, Mended, Message,
+    Outcome, StepRecord, Work, rules_of_last_run,
 };
 pub use kept::{Fate, Lost, lost_configuration, plan_of, set_up};
 pub use lock::{PlanLock, StewardLock};
 pub use new_store::{NewStore, create_store, folders_at, keep_secret};
 pub use orchestration::{
-    ExpireReport, Failure, Held, MayExpire, Orchestrator, ReclaimLimits, RunAndCopies, RunOptions,
-    Stage, damage_words,
+    DrillOptions, ExpireReport, Failure, Held, MayExpire, Orchestrator, ReclaimLimits,
+    RunAndCopies, RunOptions, Stage, damage_words,
 };
 pub use passphrases::{Changed, Passphrases};
 pub use places::{

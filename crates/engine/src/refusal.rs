@@ -5,6 +5,8 @@ use std::path::PathBuf;
 
 use skellin_plan::PlaceSpec;
 
+use crate::size::size;
+
 /// Why something cannot be done as it was asked for.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -74,6 +76,16 @@ pub enum Refusal {
         of: &'static str,
         /// The name.
         name: String,
+    },
+    /// What a drill would restore does not fit into its scratch directory.
+    #[error("a drill needs {} in {}, and {} are free", size(*bytes), path.display(), size(*free))]
+    NoRoomToDrill {
+        /// The directory.
+        path: PathBuf,
+        /// Bytes needed.
+        bytes: u64,
+        /// Bytes free.
+        free: u64,
     },
     /// A store was given no name.
     #[error("the store has no name")]
@@ -381,6 +393,9 @@ impl Refusal {
             Self::PlanNotUnderstood { .. } => told(
                 "restore without --extra remove; or put the files in place that the plan names",
             ),
+            Self::NoRoomToDrill { .. } => {
+                told("name a directory with more room: --scratch DIR, or a smaller --sample")
+            }
             Self::NotInPlace(_) => told("restore it elsewhere with --to DIR"),
         }
     }

@@ -8,6 +8,7 @@ mod common;
 mod compares;
 mod configuration;
 mod doctor;
+mod drill;
 mod expire;
 mod exports;
 mod far;

@@ -58,6 +58,11 @@ pub(crate) fn span(milliseconds: i64) -> String {
     duration(Duration::from_millis(u64::try_from(milliseconds).unwrap_or(0)))
 }
 
+/// Seconds as a duration.
+pub(crate) fn seconds(seconds: f64) -> String {
+    duration(Duration::try_from_secs_f64(seconds).unwrap_or_default())
+}
+
 /// What an entry of the journal has done, in a few words.
 pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
     use skellin_engine::Work;
@@ -73,6 +78,13 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
         ),
         Work::Restore => {
             format!("{} restored, {}", counted(files.new, "path", "paths"), bytes(size.read))
+        }
+        Work::Drill => {
+            let live = match files.same {
+                0 => String::new(),
+                same => format!(", {} live too", count(same)),
+            };
+            format!("{} compared, {}{live}", counted(files.new, "file", "files"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
         Work::Expire => counted(files.gone, "snapshot expired", "snapshots expired"),

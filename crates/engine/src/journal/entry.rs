@@ -20,6 +20,8 @@ pub enum Work {
     Restore,
     /// A verification of a store.
     Verify,
+    /// A restore into scratch, compared.
+    Drill,
     /// Snapshots copied to a store.
     Replicate,
     /// Snapshots of a plan marked expired.
@@ -43,7 +45,7 @@ pub enum Outcome {
     Failed,
     /// Somebody or something stopped it.
     Interrupted,
-    /// A verification found damage.
+    /// A verification found damage, or a drill what differs.
     Damage,
     /// Much was suddenly gone or different, and nobody agreed.
     Guarded,
@@ -70,6 +72,7 @@ worded!(Work {
     Run = "run",
     Restore = "restore",
     Verify = "verify",
+    Drill = "drill",
     Replicate = "replicate",
     Expire = "expire",
     Reclaim = "reclaim",

@@ -3,6 +3,7 @@
 //! It lies in the state directory as an SQLite database. What it loses is history, never data:
 //! a damaged one is put aside, and what can be read of it is taken over into a new one.
 
+mod drills;
 mod drives;
 mod entry;
 mod keeping;
@@ -21,6 +22,7 @@ use std::{
     time::Duration,
 };
 
+pub use drills::DrillRecord;
 pub use drives::DriveRecord;
 pub use entry::{Beginning, Ending, JournalEntry, Outcome, Work};
 use entry::{COLUMNS, entry};

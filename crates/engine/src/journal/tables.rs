@@ -1,7 +1,7 @@
 //! The tables of the journal, version by version.
 
 /// Version of the tables.
-pub(super) const VERSION: i64 = 6;
+pub(super) const VERSION: i64 = 7;
 
 /// What each version has beside the one before, from the first on.
 pub(super) const TABLES: [&str; VERSION as usize] = [
@@ -113,5 +113,30 @@ CREATE TABLE heard (
 ",
     "
 ALTER TABLE exception ADD COLUMN cause TEXT NOT NULL DEFAULT 'other';
+",
+    "
+CREATE TABLE drill (
+    work INTEGER PRIMARY KEY REFERENCES work (id) ON DELETE CASCADE,
+    plan TEXT NOT NULL,
+    store TEXT NOT NULL,
+    started INTEGER NOT NULL,
+    snapshot BLOB NOT NULL,
+    made INTEGER NOT NULL,
+    whole INTEGER NOT NULL,
+    as_lost INTEGER NOT NULL,
+    files INTEGER NOT NULL,
+    all_files INTEGER NOT NULL,
+    bytes INTEGER NOT NULL,
+    all_bytes INTEGER NOT NULL,
+    wrong INTEGER NOT NULL,
+    whole_seconds REAL
+) STRICT;
+CREATE INDEX drill_by_plan ON drill (plan, started);
+CREATE TABLE tried (
+    plan TEXT NOT NULL,
+    mark BLOB NOT NULL,
+    work INTEGER NOT NULL,
+    PRIMARY KEY (plan, mark)
+) STRICT;
 ",
 ];

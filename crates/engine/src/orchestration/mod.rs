@@ -1,6 +1,7 @@
 //! Work as a whole: with the plan's lock, the store, an entry in the journal and its steps, and what
 //! is told of it.
 
+mod drilling;
 mod expiring;
 mod owing;
 mod reading;
@@ -29,6 +30,7 @@ use crate::{
     waits::{Awaited, watched},
 };
 
+pub use drilling::DrillOptions;
 pub use expiring::{ExpireReport, Held, MayExpire};
 use reading::{AroundReading, Recorded, Steps};
 pub use reclaiming::ReclaimLimits;

@@ -21,7 +21,7 @@ use super::{
 use crate::{error::Result, event::Event, history::Located, locked::locked, size::size};
 
 /// Files below this are replaced as they come, in bytes.
-const SMALL: u64 = 64 << 10;
+pub(super) const SMALL: u64 = 64 << 10;
 /// Of no more files the order is thought about.
 const MOST: usize = 200_000;
 

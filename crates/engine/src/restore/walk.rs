@@ -55,14 +55,38 @@ pub(super) fn all<'a>(
     workshops: &Workshops<'a>,
     jobs: &mut Batches<'a, '_>,
 ) -> Result<()> {
+    let mut last: Option<Beside<'a, '_>> = None;
     for located in shared.request.paths {
         if shared.is_stopped() {
             return Ok(());
         }
-        room::replace(shared, workshops, located)?;
-        one(shared, workshops, located, jobs)?;
+        let is_beside = |last: &&Beside<'a, '_>| {
+            let (own, its) = (located.parts.split_last(), last.located.parts.split_last());
+            let above = own.zip(its).is_some_and(|((_, own), (_, its))| own == its);
+            above && located.source == last.located.source
+        };
+        if !(located.entry.size() <= room::SMALL
+            && last.as_ref().is_some_and(|last| is_beside(&last)))
+        {
+            room::replace(shared, workshops, located)?;
+        }
+        if let Some(last) = last.as_ref().filter(is_beside) {
+            let mut entry = located.entry.clone();
+            entry.name = named(shared, entry.name);
+            let first = (last.directory.clone(), entry, located.path.clone());
+            tree(shared, workshops, first, located.source, jobs)?;
+            continue;
+        }
+        last =
+            one(shared, workshops, located, jobs)?.map(|directory| Beside { located, directory });
     }
     Ok(())
+}
+
+/// A path that was restored, with the directory it lies in: those beside it need not look for that.
+struct Beside<'a, 'l> {
+    located: &'l Located,
+    directory: Option<Arc<OpenDirectory<'a>>>,
 }
 
 /// An entry that was asked for; `None` if the store cannot say, which is an exception of its path.
@@ -81,12 +105,13 @@ fn known(
     }
 }
 
+/// Restores a path; the directory it lies in, if that was reached.
 fn one<'a>(
     shared: &'a Shared<'a>,
     workshops: &Workshops<'a>,
     located: &Located,
     jobs: &mut Batches<'a, '_>,
-) -> Result<()> {
+) -> Result<Option<Option<Arc<OpenDirectory<'a>>>>> {
     let (root, name) = start(shared, located)?;
     let mut directory = OpenDirectory::root(shared, &root)?;
     if let Some(directory) = &directory {
@@ -97,11 +122,11 @@ fn one<'a>(
     let mut path = source.path.to_vec();
     let Some(mut entry) = known(shared, shared.store.entry(snapshot_root, &source.name), &path)?
     else {
-        return Ok(());
+        return Ok(None);
     };
     // The directories above a selected path are made if need be, and else left alone.
     for (number, part) in located.parts.iter().enumerate() {
-        let Some(above) = entry.take() else { return Ok(()) };
+        let Some(above) = entry.take() else { return Ok(None) };
         let is_source = number == 0;
         let above =
             Entry { name: if is_source { name.clone() } else { above.name.clone() }, ..above };
@@ -110,28 +135,29 @@ fn one<'a>(
             let at = directory.as_ref();
             directory = match open_below(shared, workshops, at, (&above, &path), false) {
                 Some(directory) => directory,
-                None => return Ok(()),
+                None => return Ok(None),
             };
         }
         entry = match above.body {
             Body::Directory { root, .. } => {
                 match known(shared, shared.store.entry(root, part), &join(&path, part))? {
                     Some(entry) => entry,
-                    None => return Ok(()),
+                    None => return Ok(None),
                 }
             }
             _ => None,
         };
         path = join(&path, part);
     }
-    let Some(mut entry) = entry else { return Ok(()) };
+    let Some(mut entry) = entry else { return Ok(None) };
     if located.parts.is_empty() {
         entry.name = name;
     }
     if !entry.name.is_empty() {
         entry.name = named(shared, entry.name);
     }
-    tree(shared, workshops, (directory, entry, path), located.source, jobs)
+    tree(shared, workshops, (directory.clone(), entry, path), located.source, jobs)?;
+    Ok(Some(directory))
 }
 
 /// Whether a directory in place is one of our own.

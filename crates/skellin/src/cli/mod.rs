@@ -6,6 +6,7 @@ mod contrast;
 #[cfg(feature = "demo")]
 mod demo;
 mod doctor;
+mod drill;
 mod due;
 mod error;
 mod expire;
@@ -150,6 +151,8 @@ enum Command {
     Expire(expire::ExpireArgs),
     /// Free the space of what no snapshot needs any more
     Reclaim(reclaim::ReclaimArgs),
+    /// Restore a sample into scratch and compare it
+    Drill(drill::DrillArgs),
     /// Verify the structure and the data of a store
     Verify(verify::VerifyArgs),
     /// Copy snapshots to another store
@@ -241,6 +244,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Export(args) => export::export(context, &args),
         Command::Expire(args) => expire::expire(context, &args),
         Command::Reclaim(args) => reclaim::reclaim(context, &args),
+        Command::Drill(args) => drill::drill(context, &args),
         Command::Verify(args) => verify::verify(context, &args),
         Command::Replicate(args) => replicate::replicate(context, &args),
         Command::Journal(args) => journal::journal(context, &args),
