@@ -9,14 +9,14 @@ use std::{
 
 use jiff::{SignedDuration, Timestamp, tz::TimeZone};
 use skellin_plan::{
-    Attempt, Due, Expected, Fit, Past, PlaceSpec, Plan, Standing, Starting, Topic, Why,
+    Attempt, Due, Expected, Fit, Past, PlaceSpec, Plan, Schedule, Standing, Starting, Topic, Why,
 };
 
 use crate::{
     clock::is_ahead,
     config::{Configuration, PlanFile},
     error::{EngineError, Result},
-    journal::{Journal, Outcome, Work, past_runs},
+    journal::{Journal, JournalEntry, Outcome, Work, past_runs},
     lock::PlanLock,
     orchestration::last_good,
     places::mounted_drives,
@@ -68,11 +68,13 @@ pub struct DuePlan {
     pub late: Option<Timestamp>,
 }
 
-/// When a store is verified, or its room reclaimed, next by its own clock.
+/// When a store is verified, or its room reclaimed, next by its own clock; or a plan drilled.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DueStore {
     /// The store.
     pub store: String,
+    /// The plan, of a drill.
+    pub plan: Option<String>,
     /// What is done.
     pub work: Work,
     /// When, and why.
@@ -182,7 +184,7 @@ impl Watch<'_> {
         })
     }
 
-    /// What is done next with each store that has a clock of its own.
+    /// What is done next with each store that has a clock of its own, and when plans are drilled.
     ///
     /// # Errors
     /// If the journal cannot be read.
@@ -201,25 +203,40 @@ impl Watch<'_> {
                     }
                     None => Vec::new(),
                 };
-                let attempts = done.iter().map(|entry| Attempt {
-                    started: moment(entry.started),
-                    ended: moment(entry.ended.unwrap_or(entry.started)),
-                    good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
-                    cut: entry.is_cut(),
-                });
-                let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
-                let starting = Starting::default();
-                let (zone, now) = (TimeZone::system(), moment(now));
-                let next = starting.next(Some(schedule), &past, SignedDuration::ZERO, now, &zone);
+                let next = next_of(schedule, &done, since, now, &TimeZone::system());
                 found.extend(next.map(|next| DueStore {
                     store: config.name.clone(),
+                    plan: None,
                     work,
                     next,
-                    is_due: next.at <= now,
+                    is_due: next.at <= moment(now),
                 }));
             }
         }
+        self.drills(now, &mut found)?;
         Ok(found)
+    }
+
+    /// When plans are drilled.
+    fn drills(&self, now: i64, found: &mut Vec<DueStore>) -> Result<()> {
+        for file in &self.configuration.plans {
+            let Some(plan) = &file.plan else { continue };
+            let Some(schedule) = &plan.starting.drill else { continue };
+            let mut done = match self.journal {
+                Some(journal) => journal.works_of_plan(Work::Drill, &plan.name, RUNS)?,
+                None => Vec::new(),
+            };
+            done.retain(|entry| !is_ahead(entry.started, now));
+            let next = next_of(schedule, &done, since(&file.path), now, &zone(plan));
+            found.extend(next.map(|next| DueStore {
+                store: plan.store.clone(),
+                plan: Some(plan.name.clone()),
+                work: Work::Drill,
+                next,
+                is_due: next.at <= moment(now),
+            }));
+        }
+        Ok(())
     }
 
     /// Remembers which stores' drives are here, so that one that appears can be acted on.
@@ -314,6 +331,24 @@ impl Watch<'_> {
         let about = About { plan: &file.name, store: "", tell: &file.tell };
         note_standing(self.configuration, journal, &about, Standing::Failed, &happening)
     }
+}
+
+/// When work with a clock of its own is done next, after what was done.
+fn next_of(
+    schedule: &Schedule,
+    done: &[JournalEntry],
+    since: Timestamp,
+    now: i64,
+    zone: &TimeZone,
+) -> Option<Due> {
+    let attempts = done.iter().map(|entry| Attempt {
+        started: moment(entry.started),
+        ended: moment(entry.ended.unwrap_or(entry.started)),
+        good: matches!(entry.outcome, Outcome::Done | Outcome::Damage),
+        cut: entry.is_cut(),
+    });
+    let past = Past { attempts: attempts.collect(), since, booted: None, drive: None };
+    Starting::default().next(Some(schedule), &past, SignedDuration::ZERO, moment(now), zone)
 }
 
 /// How long the next run of a plan takes, by those that have been.

@@ -20,6 +20,8 @@ pub enum Job {
     Verify(String),
     /// The room of what has gone, got back in a store.
     Reclaim(String),
+    /// A drill of a plan.
+    Drill(String),
 }
 
 /// What the steward does in the world.
@@ -98,8 +100,9 @@ impl Steward {
             wishes.extend(due.map(|due| (due.at, job, plan.store.clone())));
         }
         for store in stores {
-            let job = match store.work {
-                Work::Reclaim => Job::Reclaim(store.store.clone()),
+            let job = match (store.work, &store.plan) {
+                (_, Some(plan)) => Job::Drill(plan.clone()),
+                (Work::Reclaim, None) => Job::Reclaim(store.store.clone()),
                 _ => Job::Verify(store.store.clone()),
             };
             wishes.push((store.next.at, job, store.store));

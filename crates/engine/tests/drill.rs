@@ -105,6 +105,7 @@ fn a_source_that_rots_and_a_store_that_does_are_both_found() {
     assert!(report.wrong[0].path.ends_with(b"/3/3"), "{report:?}");
     assert!(report.wrong[0].cause.words.contains("the file in its source has other content"));
 
+    fs::remove_dir_all(&source).unwrap();
     // Each container of data damaged in turn: what a drill of everything finds is what is lost.
     for object in memory.names().into_iter().filter(|name| name.as_str().starts_with("data/")) {
         let inner = memory.fork();
@@ -115,8 +116,8 @@ fn a_source_that_rots_and_a_store_that_does_are_both_found() {
         inner.overwrite(&object, bytes);
         let place: Arc<dyn Place> = Arc::new(inner);
         let report = of(&open_store(&place), &cache, Share::All);
-        assert!(report.wrong_count > 1, "{object}: {report:?}");
-        assert_eq!(report.files + report.wrong_count - 1, 40, "each is compared or told of");
+        assert!(report.wrong_count > 0, "{object}: {report:?}");
+        assert_eq!(report.files + report.wrong_count, 40, "each is compared or told of");
         assert_eq!(fs::read_dir(cache.join("drill")).unwrap().count(), 0);
     }
 }

@@ -23,6 +23,7 @@ mod places;
 mod plan;
 mod price;
 mod problem;
+mod proof;
 mod retaining;
 pub mod retention;
 mod rotation;
@@ -54,6 +55,7 @@ pub use places::{BucketSpec, FarSource, HostSpec, PlaceSpec};
 pub use plan::{Compress, Plan, ReadFile, Speed, is_plan_name, parse_plan, parse_plan_reading};
 pub use price::Price;
 pub use problem::{Problem, Severity, nearest};
+pub use proof::{PlanCopyFacts, Proofs, Site, Weakness};
 pub use retaining::{PlanCopy, retained_by, stores_named_by};
 pub use rotation::{Rotation, Turn};
 pub use rules::{

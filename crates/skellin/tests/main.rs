@@ -9,6 +9,7 @@ mod commands;
 mod common;
 mod damage;
 mod distant;
+mod drills;
 mod due;
 mod expire;
 mod far;
@@ -25,6 +26,7 @@ mod recovery;
 mod restores;
 mod screen;
 mod screen_journal;
+mod screen_proof;
 mod screen_stores;
 #[path = "../../place/tests/common/servers.rs"]
 #[allow(dead_code, reason = "the tests of places use more of it")]

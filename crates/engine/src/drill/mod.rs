@@ -15,6 +15,7 @@ use std::{
     time::Instant,
 };
 
+use skellin_plan::{SnapshotSpec, When};
 use skellin_store::{Entry, RunId, Snapshot, Store};
 
 use crate::{
@@ -22,7 +23,7 @@ use crate::{
     clock::Cancel,
     error::{EngineError, Result},
     event::{Event, EventSink, Exception, Progress},
-    history::{self, Located},
+    history::{self, Located, Whose},
     refusal::Refusal,
     restore::{Destination, Existing, Extra, RestoreReport, RestoreRequest, restore},
 };
@@ -118,6 +119,24 @@ impl EventSink for Together<'_> {
             other => self.events.event(other),
         }
     }
+}
+
+/// The newest snapshot of a plan of a machine, and when the one before it was begun. `now` in
+/// milliseconds since 1970.
+///
+/// # Errors
+/// If there is none, or the store cannot be read.
+pub fn newest(store: &Store, of: (&str, &str), now: i64) -> Result<(Snapshot, Option<i64>)> {
+    let whose = Whose { own: of.1, named: None, now };
+    let spec = SnapshotSpec::Of { plan: of.0.to_owned(), when: When::Newest };
+    let found = history::find_snapshot(store, &spec, whose)?;
+    let listed = store.snapshots()?;
+    let lineage = listed.iter().find(|one| one.run == found.snapshot.run).map(|one| one.lineage);
+    let earlier = listed
+        .iter()
+        .filter(|one| Some(one.lineage) == lineage && one.order < found.order)
+        .max_by_key(|one| one.order);
+    Ok((found.snapshot, earlier.map(|one| one.started)))
 }
 
 /// Does a drill.

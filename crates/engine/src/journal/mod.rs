@@ -322,6 +322,17 @@ impl Journal {
         self.select(which, params![plan, limit])
     }
 
+    /// The newest works of a kind for a plan, newest first.
+    ///
+    /// # Errors
+    /// If the journal cannot be read.
+    pub fn works_of_plan(&self, work: Work, plan: &str, limit: usize) -> Result<Vec<JournalEntry>> {
+        self.settle()?;
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let which = "WHERE kind = ?3 AND plan = ?1 ORDER BY started DESC, id DESC LIMIT ?2";
+        self.select(which, params![plan, limit, work.word()])
+    }
+
     /// The newest works of a kind on a store, newest first.
     ///
     /// # Errors

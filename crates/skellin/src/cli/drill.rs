@@ -6,12 +6,11 @@ use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{
     Configuration, DrillOptions, EngineError,
-    drill::{DrillReport, SAMPLE, Share},
-    history::{self, Whose},
+    drill::{DrillReport, SAMPLE, Share, newest},
     open_place, read_secret, remedy,
 };
-use skellin_plan::{SecretSource, SnapshotSpec, When};
-use skellin_store::{Cache, Snapshot, Store};
+use skellin_plan::SecretSource;
+use skellin_store::{Cache, Store};
 
 use super::{
     context::Context,
@@ -105,7 +104,8 @@ pub(super) fn drill(context: &Context, args: &DrillArgs) -> Result<Exit, CliErro
         signals::end_with(steward);
         skellin_engine::step_back();
     }
-    let (snapshot, before) = newest(context, &store, &plan.name)?;
+    let (own, now) = (context.own_name(Some(&plan.name)), jiff::Timestamp::now().as_millisecond());
+    let (snapshot, before) = newest(&store, (plan.series(), &own), now)?;
     let journal = context.journal();
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
@@ -146,25 +146,6 @@ fn as_lost(
     };
     let opened = Store::open(place, &passphrase, Cache::None);
     Ok(opened.map(Arc::new).map_err(|error| EngineError::of_opening(error, name))?)
-}
-
-/// The newest snapshot of a plan of this machine, and when the one before it was begun.
-fn newest(
-    context: &Context,
-    store: &Store,
-    plan: &str,
-) -> Result<(Snapshot, Option<i64>), CliError> {
-    let own = context.own_name(Some(plan));
-    let whose = Whose { own: &own, named: None, now: jiff::Timestamp::now().as_millisecond() };
-    let spec = SnapshotSpec::Of { plan: context.series(plan), when: When::Newest };
-    let found = history::find_snapshot(store, &spec, whose)?;
-    let listed = store.snapshots()?;
-    let lineage = listed.iter().find(|one| one.run == found.snapshot.run).map(|one| one.lineage);
-    let earlier = listed
-        .iter()
-        .filter(|one| Some(one.lineage) == lineage && one.order < found.order)
-        .max_by_key(|one| one.order);
-    Ok((found.snapshot, earlier.map(|one| one.started)))
 }
 
 fn as_json(plan: &str, store: &str, report: &DrillReport, opened: Option<f64>) -> Value {

@@ -11,6 +11,7 @@ use skellin_plan::Why;
 
 use super::{
     context::Context,
+    drill::{self, DrillArgs},
     error::CliError,
     output,
     reclaim::{self, ReclaimArgs},
@@ -187,8 +188,9 @@ impl Runs<'_> {
     }
 
     fn store(&mut self, due: DueStore) {
-        let ended = match due.work {
-            Work::Reclaim => reclaim::reclaim(self.context, &ReclaimArgs::of(due.store)),
+        let ended = match (due.work, due.plan) {
+            (_, Some(plan)) => drill::drill(self.context, &DrillArgs::of(plan)),
+            (Work::Reclaim, None) => reclaim::reclaim(self.context, &ReclaimArgs::of(due.store)),
             _ => verify::verify(self.context, &VerifyArgs::of(due.store)),
         };
         self.note(ended);
@@ -231,7 +233,7 @@ fn as_json(plans: &[DuePlan], stores: &[DueStore]) -> Value {
             "over": plan.fit.and_then(|fit| fit.over).map(|over| over.as_secs())})
     };
     let of_store = |store: &DueStore| {
-        json!({"store": store.store, "work": store.work.word(), "due": store.is_due,
+        json!({"store": store.store, "plan": store.plan, "work": store.work.word(), "due": store.is_due,
             "at": words::rfc3339(store.next.at.as_millisecond()), "why": why(store.next.why).0})
     };
     json!({"plans": plans.iter().map(value).collect::<Vec<_>>(),
@@ -266,9 +268,14 @@ fn as_text(plans: &[DuePlan], stores: &[DueStore], now: i64) -> String {
         .collect();
     rows.extend(stores.iter().map(|store| {
         let at = store.next.at.as_millisecond();
-        let what = if store.work == Work::Reclaim { "reclaim" } else { "verification" };
+        let what = match store.work {
+            Work::Reclaim => "reclaim",
+            Work::Drill => "drill",
+            _ => "verification",
+        };
         let reason = format!("{what}: {} ({})", why(store.next.why).1, words::moment(at));
-        vec![store.store.clone(), when(at, store.is_due, false, now), reason]
+        let of = store.plan.as_ref().unwrap_or(&store.store);
+        vec![of.clone(), when(at, store.is_due, false, now), reason]
     }));
     let mut out = output::table(&["plan", "starts", "why"], &[], &rows);
     for plan in plans {

@@ -62,6 +62,7 @@ impl Hands for Processes {
             Job::Run(plan) => (&["run", "--gentle"][..], plan),
             Job::Verify(store) => (&["verify"][..], store),
             Job::Reclaim(store) => (&["reclaim"][..], store),
+            Job::Drill(plan) => (&["drill"][..], plan),
         };
         // Started by the thread that lives as long as the steward: the child ends with it.
         let mut child = Command::new(&self.program)
@@ -111,6 +112,7 @@ fn name(job: &Job) -> String {
         Job::Run(plan) => format!("run of {plan}"),
         Job::Verify(store) => format!("verification of {store}"),
         Job::Reclaim(store) => format!("reclaim of {store}"),
+        Job::Drill(plan) => format!("drill of {plan}"),
     }
 }
 

@@ -11,10 +11,10 @@ use super::{
     lanes::{Known, Lane, Work},
     model::{Cursor, List, Screen},
     panels::{
-        AboutPanel, ClosingPanel, ComparePanel, EntryPanel, FatesPanel, FinderPanel, GoToPanel,
-        HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel, ProblemsPanel,
-        ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel, TroublePanel,
-        WhyPanel,
+        AboutPanel, ClosingPanel, ComparePanel, DrillPanel, EntryPanel, FatesPanel, FinderPanel,
+        GoToPanel, HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel,
+        ProblemsPanel, ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel,
+        TroublePanel, WhyPanel,
     },
     tray::Gathered,
     worker::{Request, Trouble},
@@ -62,6 +62,13 @@ impl App {
             Action::Reach => {
                 if let Some(store) = self.chosen_store() {
                     self.open(ReachPanel::open(&self.model, store, false));
+                }
+            }
+            Action::Drill => {
+                let lane = self.model.lanes.get(self.model.list.selected);
+                if let Some(lane) = lane.filter(|lane| lane.plan.is_some()) {
+                    let opened = DrillPanel::open(&self.model, lane.name.clone());
+                    self.open(opened);
                 }
             }
             Action::Holds => {

@@ -17,7 +17,7 @@ const MOST: usize = 64;
 impl App {
     /// A key is pressed.
     pub fn key(&mut self, key: KeyEvent) -> Step {
-        let asks_to_close = keys::action(key, keys::Place::List) == Some(Action::Quit)
+        let asks_to_close = keys::action(key, keys::Place::Proof) == Some(Action::Quit)
             && key.code != KeyCode::Char('q');
         if asks_to_close || (key.code == KeyCode::Esc && !self.ahead.is_empty()) {
             self.ahead.clear();

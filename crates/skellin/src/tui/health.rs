@@ -1,23 +1,26 @@
 //! Whether all is well, in one line, and the first thing that is not.
 //!
 //! A plan is safe if its newest snapshot is whole and as new as its schedule asks, something on this
-//! machine starts the next run, and its store was reached. Nothing is claimed beyond that.
+//! machine starts the next run, its store was reached, the goal it names is met, and no drill has
+//! found what does not match. Nothing is claimed beyond that.
 
 use ratatui::{
     style::Style,
     text::{Line, Span},
 };
 use skellin_engine::{Outcome, Work as Recorded, timers::Starter};
+use skellin_plan::Weakness;
 use unicode_width::UnicodeWidthStr;
 
 use super::{
     lanes::{Known, Lane},
     model::Model,
+    standing::sentence,
 };
 use crate::words::{self, fit};
 
 /// What `safe` means, for whoever asks.
-pub(super) const SAFE: &str = "A plan is safe if its newest snapshot is whole and as new as its schedule asks, something on this machine starts the next run, and its store was reached.";
+pub(super) const SAFE: &str = "A plan is safe if its newest snapshot is whole and as new as its schedule asks, something on this machine starts the next run, its store was reached, its goal is met, and no drill has found a mismatch.";
 
 /// Why a plan is not safe.
 struct Concern {
@@ -89,12 +92,25 @@ fn state(app: &Model) -> (String, Option<String>, Style) {
     }
 }
 
+/// What a plan lacks against its goal, or what a drill has found; known once all that tells is.
+fn lacking(app: &Model, lane: &Lane) -> Option<Weakness> {
+    let is_known = app.journal.is_some() && app.stores.is_some();
+    let weakest = app.weaknesses(lane).into_iter().next().filter(|_| is_known)?;
+    // A snapshot that is missing, and damage, have words of their own.
+    let is_told = matches!(weakest, Weakness::NoSnapshot | Weakness::Damaged { .. });
+    (weakest.is_failure() && !is_told).then_some(weakest)
+}
+
 /// Why a plan of this machine is not safe, if it is not.
 fn concern(app: &Model, lane: &Lane) -> Option<Concern> {
     if let Some(what) = lane.ailment(app.now) {
         return Some(Concern { what, is_wrong: true });
     }
     let name = &lane.name;
+    if let Some(weakest) = lacking(app, lane) {
+        let what = format!("✕ {name}: {}", sentence(&weakest, app.now));
+        return Some(Concern { what: what.trim_end_matches('.').to_owned(), is_wrong: true });
+    }
     if lane.plan.as_ref()?.schedule.is_none() {
         return Some(Concern {
             what: format!("○ {name} has no schedule and runs only by hand"),

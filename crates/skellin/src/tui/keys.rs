@@ -52,6 +52,7 @@ pub(super) enum Action {
     NewPlan,
     NewStore,
     Holds,
+    Drill,
     Passphrases,
     Reach,
     Examine,
@@ -79,6 +80,7 @@ pub(super) enum Where {
     Lists,
     Stores,
     Journal,
+    Proof,
 }
 
 /// A key and its meaning.
@@ -319,6 +321,14 @@ pub(super) const BINDINGS: &[Binding] = &[
         "test connection",
     ),
     binding(
+        &[(Char('d'), NONE)],
+        "d",
+        Action::Drill,
+        Where::Proof,
+        "Proof: drill a restore of the selected plan",
+        "drill",
+    ),
+    binding(
         &[(Char('h'), NONE)],
         "h",
         Action::Holds,
@@ -386,9 +396,9 @@ pub(super) enum Place {
     Was,
     Is,
     Will,
-    List,
     Stores,
     Journal,
+    Proof,
 }
 
 impl Where {
@@ -401,10 +411,11 @@ impl Where {
             Self::Will => place == Place::Will,
             Self::Ahead => matches!(place, Place::Is | Place::Will),
             Self::Trees => matches!(place, Place::Was | Place::Is),
-            Self::Tenses => !matches!(place, Place::List | Place::Stores | Place::Journal),
-            Self::Lists => matches!(place, Place::List | Place::Stores | Place::Journal),
+            Self::Tenses => !matches!(place, Place::Proof | Place::Stores | Place::Journal),
+            Self::Lists => matches!(place, Place::Proof | Place::Stores | Place::Journal),
             Self::Stores => place == Place::Stores,
             Self::Journal => place == Place::Journal,
+            Self::Proof => place == Place::Proof,
         }
     }
 }
@@ -427,7 +438,7 @@ mod tests {
     #[test]
     fn no_key_means_two_things_in_one_place() {
         for place in
-            [Place::Was, Place::Is, Place::Will, Place::List, Place::Stores, Place::Journal]
+            [Place::Was, Place::Is, Place::Will, Place::Proof, Place::Stores, Place::Journal]
         {
             let here = BINDINGS.iter().filter(|binding| binding.on.holds(place));
             let mut all: Vec<String> =

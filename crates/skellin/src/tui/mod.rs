@@ -27,6 +27,7 @@ mod reports;
 mod ribbon;
 mod rows;
 mod screens;
+mod standing;
 mod terminal;
 mod theme;
 mod tray;

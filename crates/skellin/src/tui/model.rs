@@ -4,7 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crossbeam_channel::Sender;
 use ratatui::style::Style;
-use skellin_engine::{Configuration, Exception, Finding, JournalEntry, Outcome, timers::Starter};
+use skellin_engine::{
+    Configuration, DrillRecord, Exception, Finding, JournalEntry, Outcome, timers::Starter,
+};
+use skellin_plan::{Site, StoreConfig};
 use skellin_store::RunId;
 
 use super::{
@@ -101,6 +104,10 @@ pub(super) struct Model {
     pub store_names: Vec<String>,
     /// Those whose passphrase is not configured.
     pub keyless_stores: BTreeSet<String>,
+    /// Where each store stands.
+    pub sites: BTreeMap<String, Site>,
+    /// What drills of each plan have shown, the newest first.
+    pub drills: BTreeMap<String, Vec<DrillRecord>>,
     pub lanes: Vec<Lane>,
     pub lane: usize,
     pub cursor: Cursor,
@@ -173,6 +180,8 @@ impl Model {
             store_mistakes: 0,
             store_names: Vec::new(),
             keyless_stores: BTreeSet::new(),
+            sites: BTreeMap::new(),
+            drills: BTreeMap::new(),
             lanes: Vec::new(),
             lane: 0,
             cursor: Cursor::Is,
@@ -233,6 +242,8 @@ impl Model {
         self.store_names = configuration.stores.fine.keys().cloned().collect();
         let keyless = configuration.stores.fine.values().filter(|store| store.passphrase.is_none());
         self.keyless_stores = keyless.map(|store| store.name.clone()).collect();
+        let site = |store: &StoreConfig| (store.name.clone(), Site::of(store, &self.machine));
+        self.sites = configuration.stores.fine.values().map(site).collect();
         let prices = configuration.stores.fine.values();
         self.filling.prices =
             prices.map(|store| (store.name.clone(), store.prices.clone())).collect();
@@ -335,7 +346,7 @@ impl Model {
             (Screen::Ribbon, Cursor::Will(_)) => keys::Place::Will,
             (Screen::Stores, _) => keys::Place::Stores,
             (Screen::Journal, _) => keys::Place::Journal,
-            _ => keys::Place::List,
+            _ => keys::Place::Proof,
         }
     }
 

@@ -25,7 +25,7 @@ impl App {
 
     pub(super) fn panel_key(&mut self, key: KeyEvent) -> Step {
         // A signal by key always asks to close.
-        if keys::action(key, keys::Place::List) == Some(Action::Quit)
+        if keys::action(key, keys::Place::Proof) == Some(Action::Quit)
             && !matches!(key.code, KeyCode::Char('q'))
         {
             return self.act(Action::Quit);

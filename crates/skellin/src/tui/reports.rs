@@ -96,6 +96,7 @@ impl App {
                 }
                 self.model.journal = Some(papers);
             }
+            Report::Drills(drills) => self.model.drills = drills,
             Report::Examined { found, starter } => {
                 self.model.findings = Some(found);
                 self.model.starter = Some(starter);

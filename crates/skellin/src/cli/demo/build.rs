@@ -9,12 +9,13 @@ use std::{
 
 use jiff::Timestamp;
 use skellin_engine::{
-    Cancel, Clock, Configuration, EngineError, Event, Folders, Journal, Orchestrator, Post,
-    ReplicateRequest, RunOptions, history, open_place, prepare_drive, prepare_place,
-    prepare_place_alone, replicate,
+    Cancel, Clock, Configuration, DrillOptions, EngineError, Event, Folders, Journal, Orchestrator,
+    Post, ReplicateRequest, RunOptions,
+    drill::{self, SAMPLE, Share},
+    history, open_place, prepare_drive, prepare_place, prepare_place_alone, replicate,
 };
 use skellin_place::{Extent, Listed, ObjectName, Place, PlaceError};
-use skellin_plan::{PlaceSpec, Plan};
+use skellin_plan::{PlaceSpec, Plan, Schedule};
 use skellin_standins::{Happening, NIGHTS, Ridge};
 use skellin_store::{Cache, Creation, PassphraseCost, Store};
 
@@ -74,7 +75,7 @@ fn plans(folder: &Path, folders: &Folders, far: bool) -> Result<(), CliError> {
     write(
         &folders.config.join("plans/readings.toml"),
         &format!(
-            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\nretain  = [\"everything for 3 days\", \"one a day for 2 weeks\", \"one a week for 10 weeks\", \"at least 4\"]\n{}\n[schedule]\nrun = \"daily at 21:40\"\nwindow = \"21:00-06:00\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
+            "about   = \"Series and notes from the ridge\"\nsources = [\"{}\", \"{}\"]\nstore   = \"oak\"\nmachine = \"hut\"\nlabels  = [\"field\"]\nrules   = '''\nskip .cache/ *.part *~\n'''\nretain  = [\"everything for 3 days\", \"one a day for 2 weeks\", \"one a week for 10 weeks\", \"at least 4\"]\n{}\n[schedule]\nrun = \"daily at 21:40\"\nwindow = \"21:00-06:00\"\ndrill = \"mondays at 05:00\"\n\n[goal]\ncopies = 3\noff-site = 1\nnewest-within = \"2 days\"\nback-within = \"4 hours\"\n\n[[around]]\nenter = [\"{program}\", \"stop\"]\nleave = [\"{program}\", \"start\"]\ntimeout = \"2 min\"\n\n[tell]\nfailure    = [\"board\"]\nexceptions = [\"board\"]\nlate       = [\"board\"]\n",
             ridge.readings().display(),
             ridge.card().display(),
             copies("pier"),
@@ -167,6 +168,10 @@ pub(super) fn build(
         }
         for file in &configuration.plans {
             let Some(plan) = &file.plan else { continue };
+            let drill = plan.starting.drill.as_ref().and_then(|drill| on_day(drill, midnight));
+            if let Some(moment) = drill.filter(|moment| night > 0 && *moment <= now) {
+                nights.drill(plan, moment)?;
+            }
             if let Some(moment) = tonight(plan, midnight).filter(|moment| *moment <= now) {
                 nights.play(plan, night, moment)?;
             }
@@ -209,8 +214,13 @@ impl Clock for NightClock {
 
 /// When a plan runs on a day that begins at a moment, if it does.
 fn tonight(plan: &Plan, midnight: i64) -> Option<i64> {
+    on_day(plan.schedule.as_ref()?, midnight)
+}
+
+/// When something comes on a day that begins at a moment, if it does.
+fn on_day(schedule: &Schedule, midnight: i64) -> Option<i64> {
     let from = Timestamp::from_millisecond(midnight).ok()?;
-    let moment = plan.schedule.as_ref()?.next(from, None, &words::zone()).as_millisecond();
+    let moment = schedule.next(from, None, &words::zone()).as_millisecond();
     (moment < midnight + DAY).then_some(moment)
 }
 
@@ -275,6 +285,29 @@ impl Nights<'_> {
         let cache = Cache::ReadWrite(folders.cache.clone());
         let open = || Ok(Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?));
         orchestrator.replicate::<EngineError>(&self.store, to, Some(plan), open)?;
+        Ok(())
+    }
+
+    /// A drill of a plan's newest snapshot.
+    fn drill(&self, plan: &Plan, moment: i64) -> Result<(), CliError> {
+        self.clock.set(moment);
+        let orchestrator = Orchestrator {
+            configuration: self.configuration,
+            journal: Some(self.journal),
+            machine: "hut",
+            clock: &self.clock,
+            cancel: &Cancel::new(),
+            events: &|_: Event| {},
+        };
+        let (snapshot, before) = drill::newest(&self.store, (plan.series(), "hut"), moment)?;
+        let options = DrillOptions {
+            share: Share::Files(SAMPLE),
+            scratch: None,
+            before,
+            as_lost: false,
+            unattended: true,
+        };
+        orchestrator.drill(&plan.name, ("oak", &self.store), &snapshot, options)?;
         Ok(())
     }
 

@@ -141,6 +141,15 @@ fn all(story: &mut Story<'_>) -> Result<(), CliError> {
         ),
     )?;
 
+    story.step("A drill restores everything into scratch and compares it");
+    let drilled = story.command(&["drill", "readings", "--sample", "all"], true)?;
+    let files = &drilled["files"];
+    let compared = files["compared"].as_u64().filter(|compared| *compared > 0);
+    story.hold(
+        compared.is_some() && files["compared"] == files["all"] && drilled["mismatch-count"] == 0,
+        &format!("{} files came back as they were backed up", files["compared"]),
+    )?;
+
     story.step("Retention says why each snapshot stays, and a reclaim harms none");
     let foretold = story.command(&["expire", "readings", "--dry-run"], true)?;
     let retained = foretold["retained"].as_array().map_or(&[][..], Vec::as_slice);

@@ -98,7 +98,7 @@ fn keys_help(app: &Model) -> Vec<Line<'static>> {
 fn marks_help(app: &Model) -> Vec<Line<'static>> {
     let theme = app.theme;
     use keys::Where;
-    let lists: &[Where] = &[Where::Lists, Where::Stores, Where::Journal];
+    let lists: &[Where] = &[Where::Lists, Where::Stores, Where::Journal, Where::Proof];
     let mut lines =
         keys_of(app, &[("Everywhere", &[Where::Everywhere]), ("Stores, Journal, Proof", lists)]);
     lines.push(Line::from(""));

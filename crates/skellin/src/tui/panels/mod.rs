@@ -3,6 +3,7 @@
 mod closing;
 mod compare;
 mod contrast;
+mod drill;
 mod entry;
 mod fates;
 mod finder;
@@ -30,6 +31,7 @@ mod unlock;
 
 pub(super) use closing::ClosingPanel;
 pub(super) use compare::ComparePanel;
+pub(super) use drill::DrillPanel;
 pub(super) use entry::EntryPanel;
 pub(super) use fates::FatesPanel;
 pub(super) use finder::FinderPanel;

@@ -7,7 +7,7 @@ use std::{
 
 use skellin_engine::{
     Advice, Amounts, Cancel, Configuration, Draft, EngineError, Examination, Exception, Journal,
-    JournalEntry, Looking, Passphrase, Refusal, drive_states, measure, open_place,
+    JournalEntry, Looking, Passphrase, PlanFile, Refusal, drive_states, measure, open_place,
     replace_plan_text,
     timers::{Setting, Starter},
 };
@@ -24,6 +24,10 @@ use crate::{
 const MOST_PATHS: u64 = 100_000;
 /// So many entries of the journal are shown.
 const ENTRIES: usize = 10_000;
+/// Drills of a plan are shown from so long ago on, in milliseconds,
+const YEAR: i64 = 366 * 86_400_000;
+/// and so many.
+const MOST_DRILLS: usize = 500;
 /// Of so many of them the exceptions are shown too.
 const WITH_EXCEPTIONS: usize = 200;
 
@@ -31,6 +35,14 @@ const WITH_EXCEPTIONS: usize = 200;
 pub(super) fn journal(shared: &Shared) {
     let read = shared.journal().and_then(|journal| entries(&journal)).map_err(Into::into);
     shared.tell(Report::Journal(read));
+    let Ok(journal) = shared.journal() else { return };
+    let since = jiff::Timestamp::now().as_millisecond() - YEAR;
+    let configuration = shared.configuration();
+    let of = |plan: &PlanFile| {
+        let drills = journal.drills(&plan.name, since, MOST_DRILLS).ok()?;
+        Some((plan.name.clone(), drills))
+    };
+    shared.tell(Report::Drills(configuration.plans.iter().filter_map(of).collect()));
 }
 
 /// Looks at all stores.

@@ -5,6 +5,7 @@ mod browse;
 mod catalogue;
 mod clerk;
 mod compare;
+mod drilling;
 mod foretell;
 mod jobs;
 mod maker;
@@ -149,6 +150,8 @@ pub(crate) enum Request {
     Explain { plan: String, path: Vec<u8> },
     /// Restore paths, or make a dry run of it.
     Restore(Box<RestoreOrder>),
+    /// Drill a plan.
+    Drill { job: u64, plan: String, cancel: Cancel },
 }
 
 /// What to do with the passphrases of a store.
@@ -362,6 +365,9 @@ impl Queues {
             }
             Request::DryRun { job, draft, cancel } => {
                 apart(Box::new(move |it| jobs::dry_run_draft(it, job, &draft, &cancel)));
+            }
+            Request::Drill { job, plan, cancel } => {
+                apart(Box::new(move |it| drilling::drill(it, job, &plan, &cancel)));
             }
             Request::Restore(order) => apart(Box::new(move |it| restoring::restore(it, &order))),
             // Before anything that is asked for next: that reads the file.

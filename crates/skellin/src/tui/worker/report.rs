@@ -1,11 +1,11 @@
 //! What the worker tells.
 
-use std::path::PathBuf;
+use std::{collections::BTreeMap, path::PathBuf};
 
 use skellin_engine::{
-    Amounts, Checked, Configuration, Delivery, DriveStates, EngineError, Event, Exception, Finding,
-    JournalEntry, ReachStep, RunReport, StepRecord, history::Bringer, picture::Picture,
-    timers::Starter,
+    Amounts, Checked, Configuration, Delivery, DrillRecord, DriveStates, EngineError, Event,
+    Exception, Finding, JournalEntry, ReachStep, RunReport, StepRecord, drill::DrillReport,
+    history::Bringer, picture::Picture, timers::Starter,
 };
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
@@ -108,6 +108,8 @@ pub(crate) enum Report {
     Saved(Result<(), Trouble>),
     /// Something happened in a job.
     Event { job: u64, event: Event },
+    /// What drills of each plan have shown in a year, the newest first.
+    Drills(BTreeMap<String, Vec<DrillRecord>>),
     /// A job ended.
     Ended { job: u64, end: JobEnd },
 }
@@ -117,6 +119,7 @@ pub(crate) enum Report {
 pub(crate) enum JobEnd {
     Run(Result<Box<RunReport>, Trouble>),
     Restore(Result<Box<Restored>, Trouble>),
+    Drill(Result<Box<DrillReport>, Trouble>),
 }
 
 /// Whether a passphrase was tried and opens nothing.

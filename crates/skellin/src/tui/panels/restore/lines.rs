@@ -180,7 +180,11 @@ impl RestorePanel {
     }
 }
 
-fn progress_lines(app: &Model, progress: &Progress, lines: &mut Vec<Line<'static>>) {
+pub(in crate::tui::panels) fn progress_lines(
+    app: &Model,
+    progress: &Progress,
+    lines: &mut Vec<Line<'static>>,
+) {
     let theme = app.theme;
     let total = progress.total_bytes.unwrap_or(0);
     let share = if total == 0 { 0.0 } else { progress.bytes as f64 / total as f64 };

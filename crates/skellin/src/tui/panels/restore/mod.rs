@@ -58,6 +58,8 @@ pub(in crate::tui) struct RestorePanel {
     waited: Option<String>,
 }
 
+pub(super) use lines::progress_lines;
+
 enum Stage {
     /// Where to, and what about what is in the way.
     Asking,
