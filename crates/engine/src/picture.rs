@@ -104,7 +104,7 @@ mod tests {
             let [red, green, blue] = seen.pixels[320 * 80 + 10];
             assert!(red > 240 && green < 20 && blue < 20, "{name}: {red} {green} {blue}");
         }
-        let small = picture(&encoded(halves(6, 4), ImageFormat::Png)).expect("a picture");
+        let small = picture(&encoded(halves(6, 4), Png)).expect("a picture");
         assert_eq!((small.width, small.pixels.len()), (6, 24), "a small one stays as it is");
         assert_eq!(small.pixels[5], [128; 3], "what is transparent is grey");
     }
