@@ -5,7 +5,8 @@ use std::{fs, path::Path, time::Duration};
 use anyhow::{Context as _, Result, ensure};
 
 use crate::{
-    cargo, choosing, far, growth, inputs, limits, long, restored, root, say, screen, searched,
+    cargo, choosing, drilled, far, growth, inputs, limits, long, restored, root, say, screen,
+    searched,
     world::{Bench, Measured},
 };
 
@@ -63,6 +64,17 @@ pub(crate) fn bench(only: Option<&str>) -> Result<()> {
             let large = (noise.join("large-0"), text.join("large-0"));
             let limits = limits::measure(&large.0, &large.1, &bench.medium)?;
             restored::rows(&bench, (&noise, &text), &limits)?;
+            fs::remove_dir_all(&bench.folder)?;
+            return Ok(fs::remove_dir_all(&bench.medium)?);
+        }
+        Some("--drill") => {
+            bench.prepare()?;
+            let below = |name: &str| bench.folder.join(name);
+            let (noise, text, small) = (below("noise"), below("text"), below("small"));
+            inputs::incompressible(&noise)?;
+            inputs::text(&text)?;
+            inputs::small(&small)?;
+            drilled::rows(&bench, [("noise", &noise), ("text", &text), ("small", &small)])?;
             fs::remove_dir_all(&bench.folder)?;
             return Ok(fs::remove_dir_all(&bench.medium)?);
         }

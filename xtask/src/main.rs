@@ -5,6 +5,7 @@ mod bench;
 mod choosing;
 mod damage;
 mod dependencies;
+mod drilled;
 mod far;
 mod fuzz;
 mod growth;
@@ -41,7 +42,7 @@ fn main() -> anyhow::Result<()> {
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long|--restore]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long|--restore|--drill]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

@@ -83,6 +83,13 @@ impl Bench {
         self.watched(&[&["run", plan], options].concat())
     }
 
+    /// What a command prints as JSON.
+    pub fn json(&self, arguments: &[&str]) -> Result<serde_json::Value> {
+        let output = self.command().args(arguments).args(["--json", "--quiet"]).output()?;
+        ensure!(output.status.success(), "{arguments:?} ended with {}", output.status);
+        Ok(serde_json::from_slice(&output.stdout)?)
+    }
+
     /// A command of the program, whatever it is; it has to end well.
     pub fn watched(&self, arguments: &[&str]) -> Result<Measured> {
         let begun = Instant::now();

@@ -75,7 +75,7 @@ pub use finding::{Finding, Weight};
 pub use folders::Folders;
 pub use journal::{
     Beginning, Delivery, DrillRecord, DriveRecord, Ending, Journal, JournalEntry, Mended, Message,
-    Outcome, StepRecord, Work, rules_of_last_run,
+    Outcome, ProvenShare, StepRecord, Work, rules_of_last_run,
 };
 pub use kept::{Fate, Lost, lost_configuration, plan_of, set_up};
 pub use lock::{PlanLock, StewardLock};

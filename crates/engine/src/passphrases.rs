@@ -88,8 +88,31 @@ impl<'a> Passphrases<'a> {
     /// # Errors
     /// If it opens the store already, or the place fails.
     pub fn add(&self, new: &Passphrase, label: Option<&str>, now: i64) -> Result<String> {
+        self.add_role(new, label, now, false)
+    }
+
+    /// Adds one with which nothing can be written to the store; its id.
+    ///
+    /// # Errors
+    /// As [`add`](Self::add).
+    pub fn add_restore_only(
+        &self,
+        new: &Passphrase,
+        label: Option<&str>,
+        now: i64,
+    ) -> Result<String> {
+        self.add_role(new, label, now, true)
+    }
+
+    fn add_role(
+        &self,
+        new: &Passphrase,
+        label: Option<&str>,
+        now: i64,
+        restore_only: bool,
+    ) -> Result<String> {
         let cost = PassphraseCost::default();
-        let new = NewPassphrase { passphrase: new, label, cost, now: now / 1000 };
+        let new = NewPassphrase { passphrase: new, label, restore_only, cost, now: now / 1000 };
         Store::add_passphrase(&*self.place, &self.present, new).map_err(|error| self.error(error))
     }
 

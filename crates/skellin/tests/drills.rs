@@ -98,3 +98,31 @@ fn a_scheduled_drill_is_due_once() {
     let (_, due) = world.json(&["due"]);
     assert!(!of(&due).1, "{due}");
 }
+
+#[test]
+fn a_share_of_the_data_is_another_one_each_time_until_all_is_proven() {
+    let world = World::new();
+    world.usual_plan("");
+    for number in 0..40 {
+        write(&world.path(&format!("ridge/{number}.bin")), content(number, 60_000));
+    }
+    settle(&world.path("ridge"));
+    world.done(&["run", "readings"]);
+    let proven = |report: &serde_json::Value| {
+        let share = &report["proven"];
+        (share["bytes"].as_u64().unwrap(), share["of"].as_u64().unwrap())
+    };
+    let (_, first) = world.json(&["verify", "oak", "--data", "25%"]);
+    let (bytes, of) = proven(&first);
+    assert!(bytes * 100 >= of * 25 && bytes < of, "{first}");
+    let mut last = bytes;
+    for _ in 0..3 {
+        let (_, report) = world.json(&["verify", "oak", "--data", "25%"]);
+        let (bytes, _) = proven(&report);
+        assert!(bytes > last || bytes == of, "{report}");
+        last = bytes;
+    }
+    assert_eq!(last, of, "four quarters are all of it");
+    let text = world.done(&["verify", "oak", "--data", "none"]);
+    assert!(text.contains("100% of the data proven"), "{text}");
+}

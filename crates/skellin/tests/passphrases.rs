@@ -132,3 +132,51 @@ fn a_store_is_moved_only_to_where_it_is() {
     let (_, run) = world.json(&["run", "readings"]);
     assert_eq!(run["runs"][0]["files"]["same"], 1, "{run}");
 }
+
+#[test]
+fn a_recovery_code_is_printed_once_and_opens_what_it_should() {
+    let world = World::new();
+    write(&world.path("ridge/notes.md"), "two terns\n");
+    world.usual_plan("");
+    world.done(&["run", "readings"]);
+    let (status, added) = world.json(&["passphrase", "add", "oak", "--recovery-code"]);
+    assert_eq!(status, 0, "{added}");
+    let code = added["recovery-code"].as_str().unwrap().to_owned();
+    assert_eq!(code.split('-').map(str::len).collect::<Vec<_>>(), [5; 6], "{code}");
+    let listed = world.done(&["passphrase", "list", "oak"]);
+    assert!(listed.contains("recovery code") && !listed.contains(&code), "{listed}");
+    // On a machine that knows nothing but the place and what is typed, in small letters.
+    let place = world.path("oak").display().to_string();
+    let typed = secret(&world, "typed", &code.to_lowercase().replace('-', " "));
+    let back = world.path("back").display().to_string();
+    let restore = ["restore", "readings@newest", "--to", &back];
+    let by_hand = ["--place", &place, "--passphrase-file", &typed];
+    world.done(&[&restore[..], &by_hand[..]].concat());
+    assert_eq!(fs::read_to_string(world.path("back/ridge/notes.md")).unwrap(), "two terns\n");
+    // One that only restores does the same, and nothing that writes.
+    let args = ["passphrase", "add", "oak", "--recovery-code", "--restore-only"];
+    let (_, added) = world.json(&args);
+    let code = added["recovery-code"].as_str().unwrap();
+    let only = secret(&world, "only", code);
+    let by_hand = ["--place", &place, "--passphrase-file", &only];
+    let verify = world.done(&[&["verify"], &by_hand[..]].concat());
+    assert!(verify.contains("no damage"), "{verify}");
+    let stores = fs::read_to_string(world.path("config/stores.toml")).unwrap();
+    let key = world.path("key").display().to_string();
+    world.stores(&stores.replace(&key, &only));
+    let before = fs::read_dir(world.path("oak/snapshots")).unwrap().count();
+    for refused in [
+        &["run", "readings"][..],
+        &["reclaim", "oak"],
+        &["passphrase", "add", "oak", "--recovery-code"],
+        &["history", "--pin", "newest"],
+    ] {
+        let output = world.output(refused);
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_ne!(output.status.code(), Some(0), "{refused:?}: {said}");
+    }
+    let (_, said) = world.fail(&["run", "readings"]);
+    assert!(said.contains("only restores"), "{said}");
+    assert_eq!(fs::read_dir(world.path("oak/snapshots")).unwrap().count(), before);
+    assert!(world.done(&["drill", "readings"]).contains("everything matched"));
+}

@@ -35,6 +35,9 @@ pub enum StoreError {
     /// The passphrase to revoke is the one in use.
     #[error("this is the passphrase in use")]
     OwnPassphrase,
+    /// The passphrase opens the store for restores alone.
+    #[error("this passphrase only restores: nothing can be written to the store with it")]
+    RestoreOnly,
     /// No slot has such an id, or several have.
     #[error("no passphrase, or more than one, has an id that begins with {0}")]
     NoSlot(String),

@@ -27,6 +27,7 @@ pub use format::chunker::Chunker;
 pub use format::compress::Compression;
 pub use format::header::{Header, Layout};
 pub use format::ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, hex};
+pub use format::recovery::{RecoveryCode, Typed};
 pub use format::slot::PassphraseCost;
 pub use index::Cache;
 pub use opening::creation::Creation;
@@ -59,5 +60,7 @@ mod needs_tests;
 mod protocol_tests;
 #[cfg(test)]
 mod records_tests;
+#[cfg(test)]
+mod roles_tests;
 #[cfg(test)]
 mod simulation;

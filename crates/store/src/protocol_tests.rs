@@ -550,7 +550,8 @@ fn passphrases_may_be_several_and_each_opens_all() {
     let (_, place) = memory();
     run(&place, 1, &[("a", noise(1, 5000))]);
     let cost = PassphraseCost::TRIVIAL;
-    let new = |passphrase| NewPassphrase { passphrase, label: None, cost, now: 1 };
+    let new =
+        |passphrase| NewPassphrase { passphrase, label: None, restore_only: false, cost, now: 1 };
     Store::add_passphrase(&*place, PASSPHRASE, new(b"second")).expect("adds");
     let wrong = Store::add_passphrase(&*place, b"neither", new(b"third"));
     assert!(matches!(
@@ -572,7 +573,7 @@ fn a_passphrase_is_revoked_and_one_always_remains() {
     run(&place, 1, &[("a", noise(1, 5000))]);
     let cost = PassphraseCost::TRIVIAL;
     let add = |passphrase, label| {
-        let new = NewPassphrase { passphrase, label, cost, now: 7 };
+        let new = NewPassphrase { passphrase, label, restore_only: false, cost, now: 7 };
         Store::add_passphrase(&*place, PASSPHRASE, new)
     };
     let second = add(b"second", Some("in the safe")).expect("adds");
@@ -602,7 +603,8 @@ fn two_who_revoke_each_other_leave_one() {
     let (mut moment, mut done) = (0, false);
     while !done {
         let (_, place) = memory();
-        let new = NewPassphrase { passphrase: b"second", label: None, cost, now: 7 };
+        let new =
+            NewPassphrase { passphrase: b"second", label: None, restore_only: false, cost, now: 7 };
         let second = Store::add_passphrase(&*place, PASSPHRASE, new).expect("adds");
         let listed = Store::passphrases(&*place, PASSPHRASE).expect("lists");
         let first = listed.iter().find(|slot| slot.is_own).expect("its own").id.clone();

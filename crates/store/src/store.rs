@@ -23,7 +23,7 @@ use crate::{
         },
         header::Header,
         ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
-        keys::{Keys, Secret, WRAPPED},
+        keys::{Held, Keys, Secret, WRAPPED},
     },
     index::{Cache, Index, Listing, RECORDS_A_PART, Tiers},
     opening::unlocking::{HEADER_NAMES, Unlocked, unlock},
@@ -115,12 +115,18 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoStore`], [`StoreError::WrongPassphrase`], damage, or a failure of the place.
     pub fn open(place: Arc<dyn Place>, passphrase: &[u8], cache: Cache) -> Result<Self> {
-        let Unlocked { header, epoch, master } = unlock(&*place, passphrase, &cache)?;
+        let Unlocked { header, epoch, held } = unlock(&*place, passphrase, &cache)?;
         let nearby = Nearby::new(&cache, header.store, place.is_far());
-        let keys = Keys::from_master(header.store, epoch, &master)?;
+        let keys = match &held {
+            Held::Full(master) => Keys::from_master(header.store, epoch, master)?,
+            // The slot has proven the header.
+            Held::Reading(reading) => {
+                Keys::from_reading(header.store, epoch, reading, header.signing_key)
+            }
+        };
         let published = [header.data_key, header.tree_key, header.signing_key];
         let derived = [Class::Data, Class::Tree].map(|class| keys.envelope(class).public());
-        if published != [derived[0], derived[1], keys.signer.public()] {
+        if published != [derived[0], derived[1], keys.store_key] {
             return Err(StoreError::damaged(
                 HEADER_NAMES[0],
                 "its public keys are not the store's",
@@ -151,6 +157,12 @@ impl Store {
             index_loaded: Mutex::new(false),
             refreshed: Mutex::new(None),
         })
+    }
+
+    /// Whether it was opened with a passphrase that only restores: nothing can be written with it.
+    #[must_use]
+    pub fn is_restore_only(&self) -> bool {
+        self.keys.only_read()
     }
 
     /// The header.

@@ -11,6 +11,7 @@ mod lessons;
 mod liveness;
 mod mending;
 mod messages;
+mod proven;
 mod steps;
 mod tables;
 
@@ -31,6 +32,7 @@ pub(crate) use lessons::{past_runs, store_on_drive};
 use liveness::Alive;
 pub(crate) use mending::MENDED;
 pub use messages::{Delivery, Draft as MessageDraft, Message};
+pub use proven::ProvenShare;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 pub use steps::StepRecord;
 

@@ -1,7 +1,7 @@
 //! The tables of the journal, version by version.
 
 /// Version of the tables.
-pub(super) const VERSION: i64 = 7;
+pub(super) const VERSION: i64 = 8;
 
 /// What each version has beside the one before, from the first on.
 pub(super) const TABLES: [&str; VERSION as usize] = [
@@ -137,6 +137,14 @@ CREATE TABLE tried (
     mark BLOB NOT NULL,
     work INTEGER NOT NULL,
     PRIMARY KEY (plan, mark)
+) STRICT;
+",
+    "
+CREATE TABLE proven (
+    store TEXT NOT NULL,
+    container TEXT NOT NULL,
+    at INTEGER NOT NULL,
+    PRIMARY KEY (store, container)
 ) STRICT;
 ",
 ];

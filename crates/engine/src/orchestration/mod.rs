@@ -11,7 +11,7 @@ mod telling;
 use std::{path::PathBuf, sync::Arc};
 
 use skellin_plan::{Effort, PlaceSpec, Plan, Speed};
-use skellin_store::{DataShare, Store, Suspect, VerifyReport, VerifyWatch};
+use skellin_store::{ContainerId, DataShare, Store, Suspect, VerifyReport, VerifyWatch};
 
 use crate::{
     around::Surroundings,
@@ -20,7 +20,7 @@ use crate::{
     counts::{ByteCounts, FileCounts},
     error::{EngineError, Result},
     event::{Event, EventSink},
-    journal::{Beginning, Ending, Journal, Outcome, StepRecord, Work, past_runs},
+    journal::{Beginning, Ending, Journal, Outcome, ProvenShare, StepRecord, Work, past_runs},
     lock::{PlanLock, StoreLock},
     places::{drive_states, mounted_drives},
     replicate::{self, ReplicateReport, ReplicateRequest},
@@ -475,12 +475,16 @@ impl Orchestrator<'_> {
         store: &Store,
         share: DataShare,
         watch: &dyn VerifyWatch,
-    ) -> Result<VerifyReport> {
+    ) -> Result<(VerifyReport, Option<ProvenShare>)> {
         let entry = self.begin(Work::Verify, None, store_name, self.machine, false);
         let place: &dyn Awaited = store.place();
         let steps = self.steps(entry);
+        // Drives of a rotation are stores of their own.
+        let id = store.header().store.to_string();
+        let before = self.journal.and_then(|journal| journal.proven(&id).ok()).unwrap_or_default();
+        let last = |container: &ContainerId| before.get(&container.to_string()).copied();
         let result = watched(&[place], &Recorded(&steps), self.cancel, &|| {}, || {
-            store.verify(share, watch).map_err(EngineError::from)
+            store.verify_in_turn(share, &last, watch).map_err(EngineError::from)
         });
         run::record_damage(store, self.machine, self.events);
         self.finish(entry, &result, |report| {
@@ -493,7 +497,19 @@ impl Orchestrator<'_> {
                 ..Ending::at(self.clock.now(), outcome)
             }
         });
-        result
+        let report = result?;
+        let noted = self.journal.map(|journal| {
+            journal.note_proven(&id, (&report.proven, &report.data), self.clock.now())
+        });
+        let share = match noted {
+            Some(Ok(share)) => Some(share),
+            Some(Err(error)) => {
+                self.note(&error);
+                None
+            }
+            None => None,
+        };
+        Ok((report, share))
     }
 
     fn begin(

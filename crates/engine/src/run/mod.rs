@@ -201,6 +201,9 @@ pub(crate) fn narrower(store: &Store, error: &StoreError) -> Option<String> {
 /// Leaves a record of the damage that was met in a store; what nobody had met before.
 pub fn record_damage(store: &Store, machine: &str, events: &dyn EventSink) -> Vec<Suspect> {
     let met = store.unrecorded_damage();
+    if store.is_restore_only() {
+        return met;
+    }
     if let Err(error) = store.record_damage(machine) {
         let note = format!("{error}; the damage could not be recorded in the store");
         events.event(Event::Note(note));

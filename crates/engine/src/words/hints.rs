@@ -94,6 +94,9 @@ impl EngineError {
             EngineError::Store(StoreError::Expired(_)) => {
                 "skellin history lists the snapshots that are left".to_owned()
             }
+            EngineError::Store(StoreError::RestoreOnly) => {
+                "use another passphrase of the store for that".to_owned()
+            }
             EngineError::Store(StoreError::KnownPassphrase) => "choose another one".to_owned(),
             EngineError::Store(StoreError::OwnPassphrase) => {
                 "add another one, open the store with that, then revoke this one; or use change"

@@ -10,7 +10,7 @@ use skellin_engine::{
     is_ahead, open_place, read_secret,
 };
 use skellin_plan::{PlaceSpec, Plan, SecretSource, SnapshotSpec, StoreConfig, parse_access};
-use skellin_store::{Cache, Snapshot, Store};
+use skellin_store::{Cache, RecoveryCode, Snapshot, Store, Typed};
 
 use crate::{machine::open_configured, words};
 
@@ -76,6 +76,14 @@ impl Context {
         let text = asked.map_err(|error| {
             CliError::failed(format!("cannot read the passphrase: {error}"), None)
         })?;
+        if let Typed::Mistyped(groups) = RecoveryCode::read(text.as_bytes()) {
+            let groups: Vec<String> = groups.iter().map(usize::to_string).collect();
+            let what = format!("the recovery code is mistyped in group {}", groups.join(" and "));
+            return Err(CliError::usage(
+                what,
+                "compare it with what is written down, and try again",
+            ));
+        }
         Ok(Passphrase::new(text.into_bytes()))
     }
 

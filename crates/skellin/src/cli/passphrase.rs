@@ -4,9 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use skellin_engine::{Changed, Passphrase, Passphrases, read_secret, weakness};
+use skellin_engine::{Changed, EngineError, Passphrase, Passphrases, read_secret, weakness};
 use skellin_plan::SecretSource;
-use skellin_store::PassphraseSlot;
+use skellin_store::{PassphraseSlot, RecoveryCode};
 
 use super::{context::Context, error::CliError, output};
 use crate::{exit::Exit, words};
@@ -21,7 +21,7 @@ pub(super) enum PassphraseCommand {
     },
     /// Add a passphrase
     #[command(
-        after_help = "Example: skellin passphrase add oak --label \"sealed envelope in the safe\"\n\nEach passphrase opens the whole store. The label is stored unencrypted."
+        after_help = "Examples:\n  skellin passphrase add oak --label \"sealed envelope in the safe\"\n  skellin passphrase add oak --recovery-code\n\nA recovery code is random, easy to type, and tells where it was mistyped. With --restore-only a passphrase\nreads and restores everything and can forge nothing; any other opens the whole store. The label is stored unencrypted."
     )]
     Add(AddArgs),
     /// Replace the passphrase in use
@@ -54,9 +54,39 @@ pub(super) struct AddArgs {
     /// File with the new passphrase; otherwise it is asked for
     #[arg(long, value_name = "FILE")]
     new_passphrase_file: Option<PathBuf>,
+    /// Make up a recovery code instead, and print it once
+    #[arg(long, conflicts_with_all = ["new_passphrase_file", "weak_passphrase"])]
+    recovery_code: bool,
+    /// It only restores: nothing can be written to the store with it
+    #[arg(long)]
+    restore_only: bool,
     /// Accept a weak passphrase
     #[arg(long)]
     weak_passphrase: bool,
+}
+
+impl AddArgs {
+    fn label(&self) -> Option<&str> {
+        match (&self.label, self.recovery_code, self.restore_only) {
+            (Some(label), ..) => Some(label),
+            (None, true, true) => Some("recovery code, restore only"),
+            (None, true, false) => Some("recovery code"),
+            (None, false, true) => Some("restore only"),
+            (None, false, false) => None,
+        }
+    }
+
+    fn add(
+        &self,
+        opened: &Passphrases<'_>,
+        new: &Passphrase,
+        now: i64,
+    ) -> Result<String, EngineError> {
+        match self.restore_only {
+            true => opened.add_restore_only(new, self.label(), now),
+            false => opened.add(new, self.label(), now),
+        }
+    }
 }
 
 pub(super) fn passphrase(context: &Context, command: &PassphraseCommand) -> Result<Exit, CliError> {
@@ -70,8 +100,11 @@ pub(super) fn passphrase(context: &Context, command: &PassphraseCommand) -> Resu
         PassphraseCommand::List { store } => list(context, store, &open(store)?.list()?),
         PassphraseCommand::Add(args) => {
             let opened = open(&args.store)?;
+            if args.recovery_code {
+                return recovery_code(context, args, &opened, now);
+            }
             let new = new_passphrase(context, args)?;
-            let id = opened.add(&new, args.label.as_deref(), now)?;
+            let id = args.add(&opened, &new, now)?;
             context.print(
                 || json!({"store": args.store, "added": id}),
                 || {
@@ -82,6 +115,11 @@ pub(super) fn passphrase(context: &Context, command: &PassphraseCommand) -> Resu
             Ok(Exit::Done)
         }
         PassphraseCommand::Change(args) => {
+            if args.recovery_code || args.restore_only {
+                let hint = "skellin passphrase add STORE adds one beside it";
+                let what = "the passphrase in use stays a full one that you choose";
+                return Err(CliError::usage(what, hint));
+            }
             let opened = open(&args.store)?;
             let new = new_passphrase(context, args)?;
             let changed = opened.change(&new, args.label.as_deref(), now)?;
@@ -106,6 +144,31 @@ pub(super) fn passphrase(context: &Context, command: &PassphraseCommand) -> Resu
             Ok(Exit::Done)
         }
     }
+}
+
+/// Adds a recovery code, which is printed and kept nowhere.
+fn recovery_code(
+    context: &Context,
+    args: &AddArgs,
+    opened: &Passphrases<'_>,
+    now: i64,
+) -> Result<Exit, CliError> {
+    let code = RecoveryCode::new().map_err(EngineError::from)?;
+    let text = code.text();
+    let id = args.add(opened, &Passphrase::new(text.as_bytes().to_vec()), now)?;
+    let opens = if args.restore_only { "restores" } else { "opens the whole store" };
+    context.print(
+        || json!({"store": args.store, "added": id, "recovery-code": *text}),
+        || {
+            format!(
+                "Recovery code of store {}:\n\n    {}\n\nIt {opens} wherever a passphrase is asked for, and is not shown again.\n  → write it down, keep it away from this machine, and try it: skellin drill PLAN --lost-machine\n{}",
+                args.store,
+                *text,
+                drives(opened)
+            )
+        },
+    );
+    Ok(Exit::Done)
 }
 
 fn change_text(store: &str, changed: &Changed, opened: &Passphrases<'_>) -> String {

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use skellin_engine::{Event, EventSink, Progress};
+use skellin_engine::{Event, EventSink, Progress, ProvenShare};
 use skellin_store::{Damage, DataShare, VerifyProgress, VerifyReport, VerifyWatch};
 
 use super::{WhichStore, context::Context, error::CliError, output::json_path, signals};
@@ -10,13 +10,13 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin verify oak\n  skellin verify oak --data 10\n  skellin verify --place /mnt/oak --data none"
+    after_help = "Examples:\n  skellin verify oak\n  skellin verify oak --data 5%\n  skellin verify --place /mnt/oak --data none"
 )]
 pub(super) struct VerifyArgs {
     /// The store
     #[arg(required_unless_present = "place")]
     store: Option<String>,
-    /// How much data to read: all, none, or a percentage
+    /// How much data to read: all, none, or a percentage, which is another part each time
     #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
     data: DataShare,
     /// Started by the steward, which has this number of a process
@@ -89,13 +89,17 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     let journal = context.journal();
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
-    let report = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
+    let (report, share) = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
     context.progress.event(Event::Ended);
-    context.print(|| as_json(&report), || as_text(&report, context.global.verbose));
+    let now = jiff::Timestamp::now().as_millisecond();
+    context.print(
+        || as_json(&report, share),
+        || as_text(&report, share.map(|share| (share, now)), context.global.verbose),
+    );
     Ok(if report.damage.is_empty() { Exit::Done } else { Exit::Damage })
 }
 
-fn as_json(report: &VerifyReport) -> Value {
+fn as_json(report: &VerifyReport, share: Option<ProvenShare>) -> Value {
     let damage = |damage: &Damage| {
         let files = damage.files.iter().map(
             |file| json!({"snapshot": file.snapshot.to_string(), "path": json_path(&file.path)}),
@@ -104,16 +108,23 @@ fn as_json(report: &VerifyReport) -> Value {
     };
     json!({"status": if report.damage.is_empty() { "done" } else { "failed" }, "snapshots": report.snapshots,
         "containers": report.containers, "bytes-read": report.bytes_read,
+        "proven": share.map(|share| json!({"bytes": share.bytes, "of": share.of, "since": share.since.map(words::rfc3339)})),
         "damage": report.damage.iter().map(damage).collect::<Vec<_>>(), "repaired": 0})
 }
 
-fn as_text(report: &VerifyReport, verbose: bool) -> String {
+fn as_text(report: &VerifyReport, share: Option<(ProvenShare, i64)>, verbose: bool) -> String {
     let mut out = format!(
         "{}, {}, {} read\n",
         words::counted(report.snapshots, "snapshot", "snapshots"),
         words::counted(report.containers, "container", "containers"),
         words::bytes(report.bytes_read)
     );
+    if let Some((share, now)) = share.filter(|(share, _)| share.of > 0) {
+        let percent = u128::from(share.bytes) * 100 / u128::from(share.of);
+        let since = share.since.filter(|since| now - since > 60_000);
+        let since = since.map_or(String::new(), |since| format!(" since {}", words::moment(since)));
+        out.push_str(&format!("{percent}% of the data proven{since}\n"));
+    }
     if report.damage.is_empty() {
         out.push_str("no damage\n");
         return out;

@@ -177,7 +177,56 @@ fn stand_in_signature(public: &[u8; 32], message: &[u8]) -> [u8; 64] {
     signature
 }
 
-/// What the full role holds.
+/// What it takes to read a store: everything but what signs.
+#[derive(Clone, Zeroize, ZeroizeOnDrop)]
+pub(crate) struct ReadingKeys([Secret; READING]);
+
+/// So many of them, in the order of [`PURPOSES`].
+const READING: usize = 8;
+const PURPOSES: [&str; READING] = [
+    "data fingerprint",
+    "tree fingerprint",
+    "boundary",
+    "index",
+    "names",
+    "control",
+    "data envelope",
+    "tree envelope",
+];
+
+impl ReadingKeys {
+    pub fn of(master: &Secret) -> Self {
+        Self(PURPOSES.map(|purpose| master.derive(purpose)))
+    }
+
+    /// One after the other, as slots have them.
+    pub fn bytes(&self) -> Zeroizing<Vec<u8>> {
+        Zeroizing::new(self.0.iter().flat_map(|secret| secret.0).collect())
+    }
+
+    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let (keys, rest) = bytes.as_chunks::<32>();
+        let keys: [[u8; 32]; READING] = keys.try_into().ok()?;
+        rest.is_empty().then(|| Self(keys.map(Secret)))
+    }
+}
+
+/// What a passphrase yields.
+pub(crate) enum Held {
+    /// The full role: the master secret, from which all keys come.
+    Full(Secret),
+    /// Restore only: what reads.
+    Reading(Box<ReadingKeys>),
+}
+
+/// The keys that sign.
+struct Signing {
+    /// Certifies machines.
+    store: Signer,
+    machines: Secret,
+}
+
+/// The keys of a role.
 pub(crate) struct Keys {
     pub store: StoreId,
     pub epoch: u32,
@@ -193,27 +242,60 @@ pub(crate) struct Keys {
     pub control: Secret,
     data: Envelope,
     tree: Envelope,
-    /// Certifies machines.
-    pub signer: Signer,
-    machines: Secret,
+    /// By which certificates of machines are checked.
+    pub store_key: [u8; 32],
+    /// None in the role that only restores.
+    signing: Option<Signing>,
 }
 
 impl Keys {
     pub fn from_master(store: StoreId, epoch: u32, master: &Secret) -> Result<Self> {
-        Ok(Self {
+        let signing = Signing {
+            store: Signer::from_seed(&master.derive("store signer"))?,
+            machines: master.derive("machine signers"),
+        };
+        let reading =
+            Self::from_reading(store, epoch, &ReadingKeys::of(master), signing.store.public());
+        Ok(Self { signing: Some(signing), ..reading })
+    }
+
+    /// Of the role that only restores. `store_key`: the store's own, from a header that was proven.
+    pub fn from_reading(
+        store: StoreId,
+        epoch: u32,
+        reading: &ReadingKeys,
+        store_key: [u8; 32],
+    ) -> Self {
+        let [data_fingerprint, tree_fingerprint, boundary, index, names, control, data, tree] =
+            reading.0.clone();
+        Self {
             store,
             epoch,
-            data_fingerprint: master.derive("data fingerprint"),
-            tree_fingerprint: master.derive("tree fingerprint"),
-            boundary: master.derive("boundary"),
-            index: master.derive("index"),
-            names: master.derive("names"),
-            control: master.derive("control"),
-            data: Envelope::derive(&master.derive("data envelope")),
-            tree: Envelope::derive(&master.derive("tree envelope")),
-            signer: Signer::from_seed(&master.derive("store signer"))?,
-            machines: master.derive("machine signers"),
-        })
+            data_fingerprint,
+            tree_fingerprint,
+            boundary,
+            index,
+            names,
+            control,
+            data: Envelope::derive(&data),
+            tree: Envelope::derive(&tree),
+            store_key,
+            signing: None,
+        }
+    }
+
+    /// Whether nothing can be signed with these keys.
+    pub fn only_read(&self) -> bool {
+        self.signing.is_none()
+    }
+
+    /// Signs with other keys than the store's, as somebody would who changed the program.
+    #[cfg(test)]
+    pub fn sign_with(&mut self, secret: &Secret) -> Result<()> {
+        let store = Signer::from_seed(&secret.derive("store signer"))?;
+        (self.store_key, self.signing) =
+            (store.public(), Some(Signing { store, machines: secret.clone() }));
+        Ok(())
     }
 
     pub fn envelope(&self, class: Class) -> &Envelope {
@@ -245,8 +327,15 @@ impl Keys {
 
     /// The signing key of a machine that holds the master secret.
     pub fn machine_signer(&self, machine: &str) -> Result<Signer> {
-        let seed = blake3::keyed_hash(&self.machines.0, machine.as_bytes());
+        let signing = self.signing.as_ref().ok_or(StoreError::RestoreOnly)?;
+        let seed = blake3::keyed_hash(&signing.machines.0, machine.as_bytes());
         Signer::from_seed(&Secret(*seed.as_bytes()))
+    }
+
+    /// Signs with the store's own key.
+    pub fn sign(&self, message: &[u8]) -> Result<[u8; 64]> {
+        let signing = self.signing.as_ref().ok_or(StoreError::RestoreOnly)?;
+        Ok(signing.store.sign(message))
     }
 
     /// Wraps the content key of a run.

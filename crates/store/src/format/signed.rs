@@ -45,7 +45,7 @@ impl Machine {
         let signer = keys.machine_signer(name)?;
         let public = signer.public();
         let message = certificate_message(keys, name, &public, keys.epoch);
-        let signature = keys.signer.sign(&message);
+        let signature = keys.sign(&message)?;
         let certificate =
             Certificate { machine: name.to_owned(), public, epoch: keys.epoch, signature };
         Ok(Self { signer, certificate })
@@ -63,7 +63,7 @@ impl Signed {
     pub fn verified(self, keys: &Keys, context: &[u8], object: &str) -> Result<Vec<u8>> {
         let Certificate { machine, public, epoch, signature } = &self.certificate;
         let message = certificate_message(keys, machine, public, *epoch);
-        if !is_signed(&keys.signer.public(), &message, signature) {
+        if !is_signed(&keys.store_key, &message, signature) {
             return Err(StoreError::damaged(object, "its machine was not certified by this store"));
         }
         if !is_signed(public, &signed_message(context, &self.body), &self.signature) {

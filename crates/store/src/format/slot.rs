@@ -8,7 +8,8 @@ use crate::{
     error::{Result, StoreError},
     format::{
         ids::{hex, random},
-        keys::Secret,
+        keys::{Held, ReadingKeys, Secret},
+        recovery::canonical,
         signed::{decode, encode},
     },
 };
@@ -90,13 +91,29 @@ pub(crate) struct Told {
 #[derive(Encode, Decode)]
 #[cbor(map)]
 struct Bundle {
-    /// 0 is the full role.
+    /// Full, or restore only.
     #[n(0)]
     role: u32,
     #[n(1)]
     epoch: u32,
+    /// Of the full role.
     #[cbor(n(2), with = "minicbor::bytes")]
-    master: [u8; 32],
+    master: Option<[u8; 32]>,
+    /// Of the role that only restores.
+    #[n(4)]
+    reading: Option<ByteVec>,
+}
+
+const FULL: u32 = 0;
+const RESTORE_ONLY: u32 = 1;
+
+impl Bundle {
+    fn wipe(&mut self) {
+        self.master.zeroize();
+        if let Some(reading) = &mut self.reading {
+            reading.as_mut_slice().zeroize();
+        }
+    }
 }
 
 struct SlotKeys {
@@ -109,7 +126,7 @@ fn stretch(passphrase: &[u8], salt: &[u8; 16], cost: PassphraseCost) -> Result<S
     let params = Params::new(cost.memory, cost.passes, cost.lanes, Some(32)).map_err(wrong)?;
     let mut root = Zeroizing::new([0; 32]);
     Argon2::new(Algorithm::Argon2id, Version::V0x13, params)
-        .hash_password_into(passphrase, salt, root.as_mut_slice())
+        .hash_password_into(&canonical(passphrase), salt, root.as_mut_slice())
         .map_err(wrong)?;
     let root = Secret(*root);
     Ok(SlotKeys { seal: root.derive("slot seal"), commitment: root.derive("slot commitment").0 })
@@ -120,15 +137,21 @@ pub(crate) fn create(
     passphrase: &[u8],
     cost: PassphraseCost,
     epoch: u32,
-    master: &Secret,
+    held: &Held,
     header: &[u8],
     told: Told,
 ) -> Result<(String, Vec<u8>)> {
     let (id, salt) = (random::<8>()?, random::<16>()?);
     let keys = stretch(passphrase, &salt, cost)?;
-    let mut bundle = Bundle { role: 0, epoch, master: master.0 };
+    let mut bundle = match held {
+        Held::Full(master) => Bundle { role: FULL, epoch, master: Some(master.0), reading: None },
+        Held::Reading(keys) => {
+            let reading = Some(keys.bytes().to_vec().into());
+            Bundle { role: RESTORE_ONLY, epoch, master: None, reading }
+        }
+    };
     let plain = Zeroizing::new(encode(&bundle));
-    bundle.master.zeroize();
+    bundle.wipe();
     let sealed = keys.seal.seal(&plain, &bound_to(header, &id))?;
     let slot = Slot {
         version: 1,
@@ -192,13 +215,13 @@ impl Slot {
         u64::from(self.memory) * u64::from(self.passes)
     }
 
-    /// Tries a passphrase: epoch and master secret, or `None` if it is another passphrase's.
+    /// Tries a passphrase: the epoch and what it yields, or `None` if it is another passphrase's.
     pub fn open(
         &self,
         passphrase: &[u8],
         header: &[u8],
         object: &str,
-    ) -> Result<Option<(u32, Secret)>> {
+    ) -> Result<Option<(u32, Held)>> {
         let keys = stretch(passphrase, &self.salt, self.passphrase_cost())?;
         if blake3::Hash::from(keys.commitment) != blake3::Hash::from(self.commitment) {
             return Ok(None);
@@ -208,13 +231,22 @@ impl Slot {
             StoreError::damaged(object, "the passphrase is right, but slot or header were modified")
         })?;
         let mut bundle: Bundle = decode(&plain, object)?;
-        if bundle.role != 0 {
-            let need = format!("passphrase role {}", bundle.role);
-            return Err(StoreError::Newer { object: object.to_owned(), need });
-        }
-        let master = Secret(bundle.master);
-        bundle.master.zeroize();
-        Ok(Some((bundle.epoch, master)))
+        let held = match (bundle.role, &bundle.master, &bundle.reading) {
+            (FULL, Some(master), _) => Some(Held::Full(Secret(*master))),
+            (RESTORE_ONLY, _, Some(reading)) => {
+                ReadingKeys::from_bytes(reading).map(|keys| Held::Reading(Box::new(keys)))
+            }
+            (FULL | RESTORE_ONLY, ..) => None,
+            (role, ..) => {
+                bundle.wipe();
+                let need = format!("passphrase role {role}");
+                return Err(StoreError::Newer { object: object.to_owned(), need });
+            }
+        };
+        bundle.wipe();
+        let held =
+            held.ok_or_else(|| StoreError::damaged(object, "it lacks the keys of its role"))?;
+        Ok(Some((bundle.epoch, held)))
     }
 }
 
@@ -229,7 +261,7 @@ mod tests {
 
     #[test]
     fn a_slot_opens_for_its_passphrase_and_header_only() {
-        let master = Secret([3; 32]);
+        let master = Held::Full(Secret([3; 32]));
         let (_, bytes) =
             create(b"gull", PassphraseCost::TRIVIAL, 1, &master, b"header", Told::default())
                 .expect("a slot");
@@ -237,7 +269,8 @@ mod tests {
             Slot::decode(&bytes, "slot").and_then(|slot| slot.open(passphrase, header, "slot"))
         };
         let opened = open(b"gull", b"header").expect("readable");
-        assert_eq!(opened.map(|(epoch, master)| (epoch, master.0)), Some((1, [3; 32])));
+        let is_master = |held: &Held| matches!(held, Held::Full(master) if master.0 == [3; 32]);
+        assert!(opened.is_some_and(|(epoch, held)| epoch == 1 && is_master(&held)));
         assert!(open(b"tern", b"header").expect("readable").is_none());
         let changed = open(b"gull", b"another");
         assert!(matches!(changed, Err(StoreError::Damaged { .. })));
@@ -249,7 +282,7 @@ mod tests {
             b"gull",
             PassphraseCost::TRIVIAL,
             1,
-            &Secret([3; 32]),
+            &Held::Full(Secret([3; 32])),
             b"header",
             Told::default(),
         )

@@ -8,7 +8,7 @@ use crate::{
         bounds,
         header::{Header, Layout},
         ids::{Class, StoreId, random},
-        keys::{Keys, Secret},
+        keys::{Held, Keys, Secret},
         slot::{self, PassphraseCost},
     },
     opening::unlocking::{HEADER_NAMES, read_header},
@@ -54,12 +54,12 @@ impl Store {
             layout: creation.layout,
             data_key: keys.envelope(Class::Data).public(),
             tree_key: keys.envelope(Class::Tree).public(),
-            signing_key: keys.signer.public(),
+            signing_key: keys.store_key,
         };
         let bytes = header.encode();
         let (id, slot) = {
             let told = slot::Told { label: None, created: Some(creation.now) };
-            slot::create(passphrase, creation.cost, 1, &master, &bytes, told)?
+            slot::create(passphrase, creation.cost, 1, &Held::Full(master), &bytes, told)?
         };
         // The header makes it a store, so it comes last.
         for copy in ["b", "a"] {

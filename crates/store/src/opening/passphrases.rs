@@ -10,6 +10,7 @@ use crate::{
     error::{Result, StoreError},
     format::{
         bounds,
+        keys::{Held, ReadingKeys},
         slot::{self, LONGEST_LABEL, PassphraseCost},
     },
     opening::unlocking::{Unlocked, read_slots, try_all},
@@ -39,6 +40,8 @@ pub struct NewPassphrase<'a> {
     pub passphrase: &'a [u8],
     /// Whose it is; kept in clear.
     pub label: Option<&'a str>,
+    /// Whether nothing can be written to the store with it.
+    pub restore_only: bool,
     /// What it costs to try it.
     pub cost: PassphraseCost,
     /// The moment, in seconds since 1970.
@@ -83,7 +86,8 @@ impl Store {
     /// Adds a passphrase; returns the id of its slot.
     ///
     /// # Errors
-    /// [`StoreError::WrongPassphrase`] if the present one is, [`StoreError::KnownPassphrase`] if the new
+    /// [`StoreError::WrongPassphrase`] if the present one is, [`StoreError::RestoreOnly`] if it only
+    /// restores, [`StoreError::KnownPassphrase`] if the new
     /// one opens the store already, or a failure of the place.
     pub fn add_passphrase(
         place: &dyn Place,
@@ -91,16 +95,22 @@ impl Store {
         new: NewPassphrase<'_>,
     ) -> Result<String> {
         let (_, unlocked, header) = own_slot(place, present)?;
+        let Unlocked { epoch, held: Held::Full(master), .. } = unlocked else {
+            return Err(StoreError::RestoreOnly);
+        };
         match own_slot(place, new.passphrase) {
             Ok(_) => return Err(StoreError::KnownPassphrase),
             Err(StoreError::WrongPassphrase { .. }) => {}
             Err(error) => return Err(error),
         }
-        let Unlocked { epoch, master, .. } = unlocked;
         let label: Option<String> =
             new.label.map(|label| label.chars().take(LONGEST_LABEL).collect());
         let told = slot::Told { label, created: Some(new.now) };
-        let (id, slot) = slot::create(new.passphrase, new.cost, epoch, &master, &header, told)?;
+        let held = match new.restore_only {
+            true => Held::Reading(Box::new(ReadingKeys::of(&master))),
+            false => Held::Full(master),
+        };
+        let (id, slot) = slot::create(new.passphrase, new.cost, epoch, &held, &header, told)?;
         for copy in copies(&id)? {
             place.create(&copy, &slot)?;
         }
@@ -118,7 +128,10 @@ impl Store {
     /// [`StoreError::WrongPassphrase`], [`StoreError::OwnPassphrase`] if it is the present one,
     /// [`StoreError::NoSlot`] if none or several ids begin so, or a failure of the place.
     pub fn revoke_passphrase(place: &dyn Place, present: &[u8], id: &str) -> Result<String> {
-        let (own, ..) = own_slot(place, present)?;
+        let (own, unlocked, _) = own_slot(place, present)?;
+        if let Held::Reading(_) = unlocked.held {
+            return Err(StoreError::RestoreOnly);
+        }
         let listed = place.listing("keys")?;
         let ids =
             listed.iter().map(|object| object.name.leaf().split('.').next().unwrap_or_default());

@@ -8,7 +8,7 @@ use zeroize::Zeroizing;
 
 use crate::{
     error::{Result, StoreError},
-    format::{bounds, header::Header, keys::Secret, slot::Slot},
+    format::{bounds, header::Header, keys::Held, slot::Slot},
     index::Cache,
     reading::{
         nearby::{self, Opened},
@@ -25,7 +25,7 @@ const MOST_COST: u64 = 16 << 20;
 pub(crate) struct Unlocked {
     pub header: Header,
     pub epoch: u32,
-    pub master: Secret,
+    pub held: Held,
 }
 
 fn name(text: impl Into<String>) -> Result<ObjectName> {
@@ -54,8 +54,8 @@ fn as_before(place: &dyn Place, passphrase: &[u8], known: &Opened) -> Option<Unl
     let sealed = Zeroizing::new(place.fetch(&name(&known.slot).ok()?, bounds::SMALL).ok()?);
     // The slot is bound to the header: if it opens, both are those of the store at this place.
     let slot = Slot::decode(&sealed, &known.slot).ok()?;
-    let (epoch, master) = slot.open(passphrase, &known.header, &known.slot).ok()??;
-    Some(Unlocked { header, epoch, master })
+    let (epoch, held) = slot.open(passphrase, &known.header, &known.slot).ok()??;
+    Some(Unlocked { header, epoch, held })
 }
 
 /// The headers that can be read, as they are and as they lie there: one, or two if they differ. The
@@ -141,11 +141,11 @@ pub(crate) fn try_all(
             while let Some((header, bytes)) = headers.get(which)? {
                 which += 1;
                 match slot.open(passphrase, bytes, object.as_str()) {
-                    Ok(Some((epoch, master))) => {
+                    Ok(Some((epoch, held))) => {
                         let slot = object.as_str().to_owned();
                         let opened = Opened { slot, header: bytes.clone() };
                         let header = header.clone();
-                        return Ok((Unlocked { header, epoch, master }, opened));
+                        return Ok((Unlocked { header, epoch, held }, opened));
                     }
                     Ok(None) => break,
                     Err(error) => trouble = trouble.or(Some(error)),

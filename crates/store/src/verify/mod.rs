@@ -19,7 +19,7 @@ use crate::{
     store::Store,
 };
 
-use proof::choose;
+use proof::{choose, data_of, proven_data};
 use report::Findings;
 pub use report::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 impl Store {
@@ -30,6 +30,20 @@ impl Store {
     /// If the place fails as a whole, or the work is cancelled. Damage is no error but in the
     /// report.
     pub fn verify(&self, share: DataShare, watch: &dyn VerifyWatch) -> Result<VerifyReport> {
+        self.verify_in_turn(share, &|_| None, watch)
+    }
+
+    /// As [`verify`](Self::verify); of a share those containers are read whose last proof is longest
+    /// ago, those first that have none. `last`: when a container was last proven, in any unit.
+    ///
+    /// # Errors
+    /// As [`verify`](Self::verify).
+    pub fn verify_in_turn(
+        &self,
+        share: DataShare,
+        last: &dyn Fn(&ContainerId) -> Option<i64>,
+        watch: &dyn VerifyWatch,
+    ) -> Result<VerifyReport> {
         let mut found = Findings::default();
         for (object, why) in unlocking::examine(&*self.place, &self.header)? {
             found.note(object, None, why);
@@ -53,9 +67,10 @@ impl Store {
         }
         self.verify_segments(&index, &needed, &open, &mut found)?;
         let copies = self.copies(&index)?;
-        let chosen = choose(&copies, share);
+        let chosen = choose(&copies, &index.containers, share, last);
         let (proved, bytes_read) = self.prove_all(&chosen, watch)?;
         let proved = self.without_reclaimed(proved)?;
+        let proven = proven_data(&proved);
         let halved = self.weigh(&copies, proved, (&needed, &open), &mut found)?;
         let seen = self.walk_structure(&snapshots, &mut found, watch)?;
         self.note_halved(&halved, &seen, &mut found)?;
@@ -68,6 +83,8 @@ impl Store {
             snapshots: snapshots.len() as u64,
             containers: index.containers.len() as u64,
             bytes_read,
+            data: data_of(&index.containers),
+            proven,
             damage: found.damage,
         })
     }

@@ -300,24 +300,108 @@ pub(super) struct Copy {
     is_spare: bool,
 }
 
-type Proved = (Copy, Result<ProvenContents>);
+pub(super) type Proved = (Copy, Result<ProvenContents>);
 
-/// The copies to read: all of trees, and the chosen share of the data.
-pub(super) fn choose(present: &[Copy], share: DataShare) -> Vec<Copy> {
+/// The copies to read: all of trees, and the chosen share of the data, in which no container is read
+/// again before all others were.
+pub(super) fn choose(
+    present: &[Copy],
+    sizes: &[(ContainerId, u64)],
+    share: DataShare,
+    last: &dyn Fn(&ContainerId) -> Option<i64>,
+) -> Vec<Copy> {
     let percent = match share {
         DataShare::None => 0,
         DataShare::All => 100,
-        DataShare::Percent(percent) => u32::from(percent.min(100)),
+        DataShare::Percent(percent) => u64::from(percent.min(100)),
     };
     let mut random = [0; 8];
-    // Without random numbers the same share is read each time, which is no worse than none.
+    // Without random numbers those without a proof come in the order of their names.
     let _ = getrandom::fill(&mut random);
-    let chosen = |id: &ContainerId| {
+    let shuffled = |id: &ContainerId| {
         let hash =
             blake3::Hasher::new().update(&random).update(id.to_string().as_bytes()).finalize();
-        u32::from(u16::from_le_bytes([hash.as_bytes()[0], hash.as_bytes()[1]])) * 100
-            < percent * 65_536
+        let mut rank = [0; 8];
+        rank.copy_from_slice(&hash.as_bytes()[..8]);
+        rank
     };
-    let copies = present.iter().filter(|copy| copy.id.class == Class::Tree || chosen(&copy.id));
-    copies.cloned().collect()
+    let data = sizes.iter().filter(|(id, _)| id.class == Class::Data);
+    let mut data: Vec<_> = data.map(|(id, size)| (last(id), shuffled(id), *id, *size)).collect();
+    data.sort_unstable_by_key(|(last, rank, ..)| (*last, *rank));
+    let all: u128 = data.iter().map(|(.., size)| u128::from(*size)).sum();
+    let wanted = all * u128::from(percent);
+    let (mut chosen, mut bytes) = (HashSet::new(), 0u128);
+    for (.., id, size) in data {
+        if bytes * 100 >= wanted {
+            break;
+        }
+        bytes += u128::from(size);
+        chosen.insert(id);
+    }
+    let is_chosen =
+        |copy: &&Copy| copy.id.class == Class::Tree || percent == 100 || chosen.contains(&copy.id);
+    present.iter().filter(is_chosen).cloned().collect()
+}
+
+/// Containers of data with their bytes.
+pub(super) fn data_of(containers: &[(ContainerId, u64)]) -> Vec<(ContainerId, u64)> {
+    containers.iter().filter(|(id, _)| id.class == Class::Data).copied().collect()
+}
+
+/// Containers of data that were read and are what was written.
+pub(super) fn proven_data(proved: &[Proved]) -> Vec<ContainerId> {
+    let is_good = |(copy, result): &&Proved| {
+        copy.id.class == Class::Data && result.as_ref().is_ok_and(|proven| proven.bad.is_empty())
+    };
+    proved.iter().filter(is_good).map(|(copy, _)| copy.id).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashMap;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn container(number: u32) -> ContainerId {
+        ContainerId { class: Class::Data, run: RunId([number as u8; 16]), sequence: number }
+    }
+
+    proptest! {
+        /// A share, again and again, comes to every byte in as few runs as its size allows.
+        #[test]
+        fn shares_come_round(
+            sizes in prop::collection::vec(1u64..1000, 1..60), percent in 1u8..=100,
+        ) {
+            let containers: Vec<(ContainerId, u64)> = sizes
+                .iter()
+                .enumerate()
+                .map(|(number, size)| (container(number as u32), *size))
+                .collect();
+            let copies: Vec<Copy> = containers
+                .iter()
+                .map(|(id, _)| Copy { id: *id, object: id.object().expect("a name"), is_spare: false })
+                .collect();
+            let mut proven: HashMap<ContainerId, i64> = HashMap::new();
+            let runs = 100u32.div_ceil(u32::from(percent));
+            for run in 0..runs {
+                let share = DataShare::Percent(percent);
+                let last = |id: &ContainerId| proven.get(id).copied();
+                let chosen = choose(&copies, &containers, share, &last);
+                let bytes: u64 = chosen
+                    .iter()
+                    .map(|copy| sizes[copy.id.sequence as usize])
+                    .sum();
+                let all: u64 = sizes.iter().sum();
+                let largest = sizes.iter().max().copied().unwrap_or(0);
+                prop_assert!(bytes * 100 >= all * u64::from(percent));
+                prop_assert!(bytes.saturating_sub(largest) * 100 <= all * u64::from(percent), "no more than asked for");
+                proven.extend(chosen.iter().map(|copy| (copy.id, i64::from(run))));
+            }
+            prop_assert_eq!(proven.len(), containers.len(), "after {} runs", runs);
+            let none = choose(&copies, &containers, DataShare::None, &|_| None);
+            prop_assert!(none.is_empty());
+        }
+    }
 }

@@ -2,14 +2,14 @@
 
 use std::collections::HashMap;
 
-use crate::format::ids::{Prefix, RunId};
+use crate::format::ids::{ContainerId, Prefix, RunId};
 
 /// How much of the data is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum DataShare {
     /// None: structure only.
     None,
-    /// A random choice of so many percent of the containers.
+    /// So many percent of the bytes: the containers whose last proof is longest ago.
     Percent(u8),
     /// Every container.
     All,
@@ -46,6 +46,10 @@ pub struct VerifyReport {
     pub containers: u64,
     /// Bytes of containers that were read whole.
     pub bytes_read: u64,
+    /// All containers of data, with their bytes.
+    pub data: Vec<(ContainerId, u64)>,
+    /// Those of them that were read and are what was written.
+    pub proven: Vec<ContainerId>,
     /// What is wrong.
     pub damage: Vec<Damage>,
 }
