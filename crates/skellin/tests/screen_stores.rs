@@ -109,7 +109,7 @@ fn the_stations_copies_are_counted_while_its_servers_live() {
     screen.keys(&["t"]);
     screen.wait(&["Connection test of offshore", "✓ login", "✓ clock", "All checks passed."]);
     screen.keys(&["Escape", "p"]);
-    screen.wait(&["oak, pier", "oak, offshore"]);
+    screen.wait(&["3, 2 off site", "oak-east, on site", "oak-west, off site"]);
     screen.keys(&["q"]);
     screen.wait(&["status 0"]);
 }

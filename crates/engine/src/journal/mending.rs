@@ -16,8 +16,20 @@ use crate::error::{EngineError, Result};
 pub(crate) const MENDED: &str = "mended";
 
 /// The tables, those before others that refer to them.
-const COPIED: [&str; 9] =
-    ["work", "exception", "rule", "step", "drive", "trouble", "heard", "message", "sign"];
+const COPIED: [&str; 12] = [
+    "work",
+    "exception",
+    "rule",
+    "step",
+    "drive",
+    "trouble",
+    "heard",
+    "message",
+    "sign",
+    "drill",
+    "tried",
+    "proven",
+];
 /// No table has more rows; what claims to is damaged.
 const MOST_ROWS: u64 = 10_000_000;
 
@@ -254,7 +266,10 @@ mod tests {
         kept.sort_unstable();
         assert_eq!(kept[kept.len() / 2], RUNS as usize, "most pages cost no entry: {kept:?}");
         let lost = kept.iter().filter(|kept| **kept < RUNS as usize / 2).count();
-        assert!(lost <= 4, "only the head and the root cost more than their page: {kept:?}");
+        assert!(
+            lost <= 6,
+            "only the head, the schema and the root cost more than their page: {kept:?}"
+        );
     }
 
     #[test]
