@@ -26,12 +26,12 @@ pub(crate) fn rows(bench: &Bench, sources: [(&str, &Path); 3]) -> Result<()> {
         let all = bench.json(&["drill", &plan, "--sample", "all"])?;
         let restore = seconds(&all, "full-restore-seconds")?;
         say(format!(
-            "{name:<24}{:>9.2} s{:>10.2} s{:>8.2}{:>12.2} s{:>12}   0.75 to 1.25 wanted",
+            "{name:<24}{:>10.2} s{:>10.2} s{:>8.2}{:>12.2} s{:>12}   0.75 to 1.25 wanted",
             foretold,
             restore,
             foretold / restore,
             took,
-            sample["files"]["compared"],
+            sample["files"]["compared"].to_string(),
         ));
     }
     Ok(())

@@ -30,6 +30,9 @@ pub enum EngineError {
     /// The plan is being run by another process.
     #[error("plan `{0}` is already running")]
     AlreadyRunning(String),
+    /// The plan is being drilled by another process.
+    #[error("plan `{0}` is already being drilled")]
+    AlreadyDrilling(String),
     /// Another process is the steward.
     #[error("a steward is already running")]
     StewardRuns,

@@ -71,6 +71,9 @@ fn a_store_that_lost_content_fails_the_drill_with_its_own_status() {
     assert_eq!((status, &report["status"]), (3, &"failed".into()), "{report}");
     let wrong = report["mismatch-count"].as_u64().unwrap();
     assert!(wrong > 0 && wrong + report["files"]["compared"].as_u64().unwrap() >= 30, "{report}");
+    let doctor = world.output(&["doctor"]);
+    let said = String::from_utf8_lossy(&doctor.stdout).into_owned();
+    assert!(said.contains("the last drill found"), "{said}");
     // What was found is known: the next run stores it again, and then all is well.
     world.done(&["run", "readings"]);
     world.done(&["drill", "readings", "--sample", "all"]);

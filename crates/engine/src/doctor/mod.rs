@@ -216,6 +216,21 @@ impl Examination<'_> {
             .is_ok_and(|known| known.iter().any(is_whole))
     }
 
+    /// What the last drill of a plan found.
+    fn mismatch(&self, plan: &Plan) -> Option<Finding> {
+        let drills = self.journal?.drills(&plan.name, 0, 1).ok()?;
+        let last = drills.first().filter(|drill| drill.wrong > 0)?;
+        let files = if last.wrong == 1 { "file that does" } else { "files that do" };
+        Some(wrong(
+            format!("plan {}", plan.name),
+            format!("the last drill found {} {files} not match what was backed up", last.wrong),
+            format!(
+                "skellin journal --run {} lists them; skellin verify {} shows what is damaged",
+                last.entry, last.store
+            ),
+        ))
+    }
+
     /// A store on the disk it is to survive.
     fn beside(&self, store: &StoreConfig) -> Option<Finding> {
         let place = local_directory(store, &self.configuration.folders)?;
@@ -244,6 +259,7 @@ impl Examination<'_> {
             });
             found.push(wrong(subject.clone(), what, hint));
         }
+        found.extend(self.mismatch(plan));
         let entries = self.journal.and_then(|journal| journal.entries(Some(&plan.name), 200).ok());
         let runs: Vec<JournalEntry> = entries
             .unwrap_or_default()

@@ -301,13 +301,14 @@ impl Drilling<'_> {
         let together = self.together(total);
         let (small, large): (Vec<Located>, Vec<Located>) =
             chosen.files.iter().cloned().partition(|file| file.entry.size() <= sample::SMALL);
-        let mut seconds = [0.0; 2];
-        for (part, took) in [&small, &large].into_iter().zip(&mut seconds) {
+        let (mut seconds, mut synced) = ([0.0; 2], [0.0; 2]);
+        for (number, part) in [&small, &large].into_iter().enumerate() {
             if part.is_empty() {
                 continue;
             }
             let (spent, report) = self.restored(part, &destination, &together)?;
-            *took = spent;
+            synced[number] = report.synced.as_secs_f64();
+            seconds[number] = (spent - synced[number]).max(0.0);
             together.done.fetch_add(report.restored, Ordering::Relaxed);
             together.done_bytes.fetch_add(report.bytes, Ordering::Relaxed);
         }
@@ -319,13 +320,14 @@ impl Drilling<'_> {
             }
             Ok(())
         })?;
-        let taken = |group, seconds| Taken { group, seconds };
-        let (small, large) = (taken(total.small, seconds[0]), taken(total.large, seconds[1]));
+        let taken =
+            |group, part: usize| Taken { group, seconds: seconds[part], synced: synced[part] };
+        let (small, large) = (taken(total.small, 0), taken(total.large, 1));
         let wanted = sample.len() as u64;
         let report = DrillReport {
             of: (chosen.totals.files(), chosen.totals.bytes()),
             too_large: chosen.too_large,
-            seconds: seconds.iter().sum(),
+            seconds: seconds.iter().chain(&synced).sum(),
             whole_seconds: estimate::whole(chosen.totals, small, large, walked),
             sample,
             ..DrillReport::default()

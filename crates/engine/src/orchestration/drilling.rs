@@ -6,7 +6,7 @@ use super::Orchestrator;
 use crate::{
     counts::{ByteCounts, FileCounts},
     drill::{self, DrillReport, DrillRequest, Share},
-    error::Result,
+    error::{EngineError, Result},
     journal::{DrillRecord, Ending, Outcome, Work},
     lock::PlanLock,
     orchestration::reading::Recorded,
@@ -33,7 +33,7 @@ impl Orchestrator<'_> {
     /// Drills a snapshot of a plan.
     ///
     /// # Errors
-    /// If the plan is being drilled already, or as [`drill::drill`].
+    /// [`EngineError::AlreadyDrilling`], or as [`drill::drill`].
     pub fn drill(
         &self,
         plan: &str,
@@ -43,7 +43,11 @@ impl Orchestrator<'_> {
     ) -> Result<DrillReport> {
         let folders = &self.configuration.folders;
         // A name of a plan has no dot.
-        let _lock = PlanLock::take(&folders.state, &format!("drill.{plan}"))?;
+        let lock = PlanLock::take(&folders.state, &format!("drill.{plan}"));
+        let _lock = lock.map_err(|error| match error {
+            EngineError::AlreadyRunning(_) => EngineError::AlreadyDrilling(plan.to_owned()),
+            other => other,
+        })?;
         let unattended = options.unattended;
         let entry = self.begin(Work::Drill, Some(plan), store_name, self.machine, unattended);
         let steps = self.steps(entry);

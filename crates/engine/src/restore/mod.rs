@@ -169,6 +169,8 @@ pub struct RestoreReport {
     pub in_the_way: Vec<Vec<u8>>,
     /// Bytes that must be free and bytes that are, where not everything fits.
     pub short: Option<(u64, u64)>,
+    /// How long it took in the end until everything was on the disk.
+    pub synced: Duration,
     /// How many paths could not be handled.
     pub exception_count: u64,
     /// The first of them.
@@ -213,6 +215,8 @@ struct Shared<'a> {
     done: Mutex<HashSet<Vec<u8>>>,
     /// Bytes needed and free, where not everything fits.
     short: Mutex<Option<(u64, u64)>>,
+    /// Microseconds until everything was on the disk, in the end.
+    synced: AtomicU64,
     /// Directories of our own, by device and inode.
     keep: HashSet<(u64, u64)>,
 }
@@ -305,6 +309,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         leftovers: unfinished::Leftovers::default(),
         done: Mutex::default(),
         short: Mutex::default(),
+        synced: AtomicU64::new(0),
         keep: own::identities(request.keep),
     };
     let totals = request.paths.iter().map(|located| located.entry.counted());
@@ -343,6 +348,7 @@ pub fn restore(store: &Store, request: &RestoreRequest<'_>) -> Result<RestoreRep
         renamed: shared.renamed.into_inner(),
         in_the_way,
         short: shared.short.into_inner().unwrap_or_else(PoisonError::into_inner),
+        synced: Duration::from_micros(shared.synced.into_inner()),
         exception_count: shared.exception_count.into_inner(),
         exceptions,
         damaged: shared.damaged.into_inner(),
@@ -365,7 +371,10 @@ fn work(shared: &Shared<'_>, total: (u64, u64)) -> Result<()> {
     if !request.dry_run {
         shared.leftovers.sweep();
         if result.is_ok() {
+            let begun = Instant::now();
             walk::sync_roots(shared);
+            let took = u64::try_from(begun.elapsed().as_micros()).unwrap_or(u64::MAX);
+            shared.synced.store(took, Ordering::Relaxed);
         }
     }
     result

@@ -113,7 +113,7 @@ impl EngineError {
                 "give this account access to {}, or move the file away; a new one is started",
                 path.display()
             ),
-            EngineError::AlreadyRunning(_) => "wait until it is done".to_owned(),
+            EngineError::AlreadyRunning(_) | EngineError::AlreadyDrilling(_) => "wait until it is done".to_owned(),
             EngineError::StewardRuns => "one is enough for all plans; stop it before starting another".to_owned(),
             EngineError::NotEntered { .. } => {
                 "nothing was read; try the command by hand, or continue without it: if-enter-fails = \"go-on\"".to_owned()

@@ -101,7 +101,9 @@ impl From<EngineError> for CliError {
                 (Exit::Unreachable, "passphrase")
             }
             EngineError::Store(StoreError::Unsound(_)) => (Exit::Damage, "damage"),
-            EngineError::AlreadyRunning(_) | EngineError::StewardRuns => (Exit::Running, "running"),
+            EngineError::AlreadyRunning(_)
+            | EngineError::AlreadyDrilling(_)
+            | EngineError::StewardRuns => (Exit::Running, "running"),
             EngineError::Untrusted { .. } => (Exit::Usage, "untrusted"),
             EngineError::LinkAbove { .. } => (Exit::Guarded, "guarded"),
             EngineError::Refused(_) | EngineError::Secret { .. } | EngineError::NoPassphrase(_) => {
