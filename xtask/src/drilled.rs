@@ -16,6 +16,8 @@ pub(crate) fn rows(bench: &Bench, sources: [(&str, &Path); 3]) -> Result<()> {
         let plan = format!("drill-{name}");
         bench.plan(&plan, source)?;
         bench.run(&plan)?;
+        // What was written before must not be what the disk is busy with.
+        rustix::fs::sync();
         let seconds = |told: &serde_json::Value, key: &str| {
             told[key].as_f64().with_context(|| format!("{key} in {told}"))
         };
