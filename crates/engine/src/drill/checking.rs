@@ -55,6 +55,10 @@ pub(super) struct Found {
     pub compared: AtomicU64,
     pub bytes: AtomicU64,
     pub live: AtomicU64,
+    /// Files that were not there to be compared.
+    pub missing: AtomicU64,
+    /// Paths of which restores have told that they could not be restored.
+    pub told: AtomicU64,
     pub wrong_count: AtomicU64,
     pub wrong: Mutex<Vec<Exception>>,
 }
@@ -121,9 +125,15 @@ impl Checking<'_> {
         let Some(target) = target.as_deref().and_then(name_of) else { return Ok(()) };
         let wrong = |cause| self.found.note(self.events, path, cause);
         match open_restored(&target) {
-            // The restore has told of it.
-            Err(Errno::NOENT) => return Ok(()),
-            Err(error) => wrong(Cause::of("cannot read the restored file", error)),
+            // The restore has told of it, or it is found to be untold of in the end.
+            Err(Errno::NOENT) => {
+                self.found.missing.fetch_add(1, Ordering::Relaxed);
+                return Ok(());
+            }
+            Err(error) => {
+                wrong(Cause::of("cannot read the restored file", error));
+                return Ok(());
+            }
             Ok(file) => match fstat(&file) {
                 Ok(facts) if !looks_like(&facts, entry) => {
                     wrong(Cause::other("the restored file has another size or time"));

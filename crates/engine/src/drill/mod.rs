@@ -215,6 +215,7 @@ impl Drilling<'_> {
         for exception in &report.exceptions {
             self.found.keep(&exception.path, exception.cause.clone());
         }
+        self.found.told.fetch_add(report.exception_count, Ordering::Relaxed);
         let untold = report.exception_count.saturating_sub(report.exceptions.len() as u64);
         self.found.wrong_count.fetch_add(untold, Ordering::Relaxed);
         if report.interrupted {
@@ -272,7 +273,7 @@ impl Drilling<'_> {
             whole_seconds: Some(seconds),
             ..DrillReport::default()
         };
-        Ok(self.finish(report, files))
+        Ok(self.finish(report))
     }
 
     /// Restores a sample.
@@ -323,7 +324,6 @@ impl Drilling<'_> {
         let taken =
             |group, part: usize| Taken { group, seconds: seconds[part], synced: synced[part] };
         let (small, large) = (taken(total.small, 0), taken(total.large, 1));
-        let wanted = sample.len() as u64;
         let report = DrillReport {
             of: (chosen.totals.files(), chosen.totals.bytes()),
             too_large: chosen.too_large,
@@ -332,7 +332,7 @@ impl Drilling<'_> {
             sample,
             ..DrillReport::default()
         };
-        Ok(self.finish(report, wanted))
+        Ok(self.finish(report))
     }
 
     fn together(&self, total: Groups) -> Together<'_> {
@@ -341,12 +341,12 @@ impl Drilling<'_> {
     }
 
     /// Adds what was found. Nothing that was wanted is passed over in silence.
-    fn finish(self, report: DrillReport, wanted: u64) -> DrillReport {
-        let Found { compared, bytes, live, wrong_count, wrong } = self.found;
+    fn finish(self, report: DrillReport) -> DrillReport {
+        let Found { compared, bytes, live, missing, told, wrong_count, wrong } = self.found;
         let (files, mut wrong_count) = (compared.into_inner(), wrong_count.into_inner());
         let mut wrong = wrong.into_inner().unwrap_or_else(PoisonError::into_inner);
-        if files + wrong_count < wanted {
-            let missing = wanted - files - wrong_count;
+        let missing = missing.into_inner().saturating_sub(told.into_inner());
+        if missing > 0 {
             wrong_count += missing;
             let words = format!("{missing} files were not restored, and nothing says why");
             let path = self.request.snapshot.plan.as_bytes().to_vec();

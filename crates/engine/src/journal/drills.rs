@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use rusqlite::{OptionalExtension, params};
+use rusqlite::params;
 use skellin_store::{Entry, RunId};
 
 use super::Journal;
@@ -150,18 +150,5 @@ impl Journal {
             })?;
             rows.collect()
         })
-    }
-
-    /// The drill an entry records.
-    ///
-    /// # Errors
-    /// If the journal cannot be read.
-    pub fn drill_of(&self, entry: i64) -> Result<Option<DrillRecord>> {
-        let plan = self.with(|connection| {
-            let sql = "SELECT plan FROM drill WHERE work = ?1";
-            connection.query_row(sql, params![entry], |row| row.get::<_, String>(0)).optional()
-        })?;
-        let Some(plan) = plan else { return Ok(None) };
-        Ok(self.drills(&plan, i64::MIN, usize::MAX)?.into_iter().find(|one| one.entry == entry))
     }
 }

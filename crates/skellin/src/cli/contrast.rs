@@ -34,18 +34,14 @@ pub(super) fn live(path: &Path) -> Result<Bytes, CliError> {
 
 /// Whether only the beginnings were compared, and in what they differ.
 pub(super) fn contrasted(before: &Bytes, now: &Bytes) -> (bool, Contrast) {
-    let content = |side: &'_ Bytes| match side {
-        Some((bytes, size)) => (bytes.len() as u64) < *size,
-        None => false,
-    };
-    let is_cut = content(before) || content(now);
-    let bytes = |side: &'_ Bytes| side.as_ref().map_or(&[][..], |(bytes, _)| bytes).to_vec();
-    let (old, new) = (bytes(before), bytes(now));
-    let contrast = contrast::contrast(
-        Content { bytes: &old, is_whole: !content(before) },
-        Content { bytes: &new, is_whole: !content(now) },
-    );
-    (is_cut, contrast)
+    fn content(side: &Bytes) -> Content<'_> {
+        match side {
+            Some((bytes, size)) => Content { bytes, is_whole: bytes.len() as u64 >= *size },
+            None => Content { bytes: &[], is_whole: true },
+        }
+    }
+    let (before, now) = (content(before), content(now));
+    (!before.is_whole || !now.is_whole, contrast::contrast(before, now))
 }
 
 fn text(side: &Side) -> String {

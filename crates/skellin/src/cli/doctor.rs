@@ -1,4 +1,4 @@
-//! `doctor`: a look at the whole set-up, and what to mend.
+//! `doctor`: the problems of the whole set-up.
 
 use std::path::PathBuf;
 

@@ -269,19 +269,24 @@ impl Nights<'_> {
         self.unplug(WEST)
     }
 
+    fn orchestrator<'s>(&'s self, cancel: &'s Cancel) -> Orchestrator<'s> {
+        Orchestrator {
+            configuration: self.configuration,
+            journal: Some(self.journal),
+            machine: "hut",
+            clock: &self.clock,
+            cancel,
+            events: &|_: Event| {},
+        }
+    }
+
     /// The far store of a plan, and the copies there.
     fn copy(&self, plan: &str, to: &str, folders: &Folders, now: i64) -> Result<(), CliError> {
         self.clock.set(now);
         let place = prepare_place(self.configuration.store(to)?)?;
         create(&*place, now)?;
-        let orchestrator = Orchestrator {
-            configuration: self.configuration,
-            journal: Some(self.journal),
-            machine: "hut",
-            clock: &self.clock,
-            cancel: &Cancel::new(),
-            events: &|_: Event| {},
-        };
+        let cancel = Cancel::new();
+        let orchestrator = self.orchestrator(&cancel);
         let cache = Cache::ReadWrite(folders.cache.clone());
         let open = || Ok(Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?));
         orchestrator.replicate::<EngineError>(&self.store, to, Some(plan), open)?;
@@ -291,14 +296,8 @@ impl Nights<'_> {
     /// A drill of a plan's newest snapshot.
     fn drill(&self, plan: &Plan, moment: i64) -> Result<(), CliError> {
         self.clock.set(moment);
-        let orchestrator = Orchestrator {
-            configuration: self.configuration,
-            journal: Some(self.journal),
-            machine: "hut",
-            clock: &self.clock,
-            cancel: &Cancel::new(),
-            events: &|_: Event| {},
-        };
+        let cancel = Cancel::new();
+        let orchestrator = self.orchestrator(&cancel);
         let (snapshot, before) = drill::newest(&self.store, (plan.series(), "hut"), moment)?;
         let options = DrillOptions {
             share: Share::Files(SAMPLE),
@@ -317,15 +316,8 @@ impl Nights<'_> {
             return Ok(());
         }
         self.clock.set(moment);
-        let (cancel, silent) = (Cancel::new(), |_: Event| {});
-        let orchestrator = Orchestrator {
-            configuration: self.configuration,
-            journal: Some(self.journal),
-            machine: "hut",
-            clock: &self.clock,
-            cancel: &cancel,
-            events: &silent,
-        };
+        let cancel = Cancel::new();
+        let orchestrator = self.orchestrator(&cancel);
         // The copies of six weeks are made at once, in the end.
         let plan = &Plan { copies: Vec::new(), ..plan.clone() };
         let run = |open: &dyn Fn() -> Result<Arc<Store>, EngineError>| {

@@ -153,16 +153,22 @@ fn year(app: &Model, lane: &Lane, width: usize) -> Vec<Span<'static>> {
     let drills = app.drills.get(&lane.name).map_or(&[][..], Vec::as_slice);
     let papers = app.journal.as_ref().and_then(|papers| papers.as_ref().ok());
     let stores = lane.stores();
+    // Once, and not for each week: a journal is long, and this is drawn with each key.
+    let verified: Vec<&JournalEntry> = papers
+        .into_iter()
+        .flatten()
+        .map(|(entry, _)| entry)
+        .filter(|entry| {
+            entry.work == Work::Verify
+                && matches!(entry.outcome, Outcome::Done | Outcome::Damage)
+                && stores.contains(&entry.store.as_str())
+        })
+        .collect();
     let cell = |week: i64| {
         let (from, to) = (app.now - (week + 1) * WEEK, app.now - week * WEEK);
         let is_in = |time: i64| from < time && time <= to;
         let drilled = drills.iter().find(|drill| is_in(drill.started));
-        let verified = papers.into_iter().flatten().map(|(entry, _)| entry).find(|entry| {
-            entry.work == Work::Verify
-                && is_in(entry.started)
-                && stores.contains(&entry.store.as_str())
-                && matches!(entry.outcome, Outcome::Done | Outcome::Damage)
-        });
+        let verified = verified.iter().find(|entry| is_in(entry.started));
         let is_bad = drilled.is_some_and(|drill| drill.wrong > 0)
             || verified.is_some_and(|entry| entry.outcome == Outcome::Damage);
         match (is_bad, drilled.is_some(), verified.is_some()) {
