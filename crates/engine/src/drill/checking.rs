@@ -122,7 +122,10 @@ impl Checking<'_> {
     fn one(&self, path: &[u8], entry: &Entry) -> Result<()> {
         let Body::File { recipe, .. } = &entry.body else { return Ok(()) };
         let target = self.scratch.target(self.snapshot, path);
-        let Some(target) = target.as_deref().and_then(name_of) else { return Ok(()) };
+        let Some(target) = target.as_deref().and_then(name_of) else {
+            self.found.missing.fetch_add(1, Ordering::Relaxed);
+            return Ok(());
+        };
         let wrong = |cause| self.found.note(self.events, path, cause);
         match open_restored(&target) {
             // The restore has told of it, or it is found to be untold of in the end.
