@@ -146,11 +146,11 @@ fn samples_stay_small_and_come_to_every_file_in_time() {
             Drilling { store: &store, share, scratch: &cache, is_tried: &is_tried, seed };
         let report = drilling.run();
         assert_eq!((report.wrong_count, report.of.0), (0, 600));
-        assert!((60..=100).contains(&report.files), "{}", report.files);
+        assert_eq!(report.files, 100, "neighbours or not, as many as asked for");
         let again = drilling.run();
         assert_eq!(report.sample, again.sample, "the seed decides, and nothing else");
         tried.extend(report.sample.into_iter().map(|(path, _)| path));
-        assert!(drills < 40, "{} of 600 after {drills} drills", tried.len());
+        assert!(drills < 200, "{} of 600 after {drills} drills", tried.len());
     }
     assert!(drills >= 6);
 }

@@ -103,7 +103,7 @@ impl Ord for Cluster {
 /// What decides a choice.
 pub(super) struct Choice<'a> {
     pub snapshot: &'a Snapshot,
-    /// About so many files.
+    /// So many files, if there are as many.
     pub files: usize,
     /// When the snapshot before was begun, in milliseconds since 1970.
     pub before: Option<i64>,
@@ -177,6 +177,10 @@ impl Choice<'_> {
             self.close(&mut chosen);
         }
         let mut clusters = chosen.kept.into_sorted_vec();
+        if let Some(last) = clusters.last_mut() {
+            let over = chosen.kept_files.saturating_sub(self.files.max(1));
+            last.files.truncate(last.files.len() - over);
+        }
         let mut bytes = 0u64;
         clusters.retain(|cluster| {
             let own = cluster.files.iter().map(|one| one.entry.size()).sum::<u64>();
@@ -220,11 +224,11 @@ impl Choice<'_> {
         let even = (u64::from_le_bytes(word) as f64 + 1.0) / (u64::MAX as f64 + 2.0);
         chosen.kept_files += files.len();
         chosen.kept.push(Cluster { rank: -even.ln() / weight, number, files });
-        while chosen.kept_files > self.files
-            && chosen.kept.len() > 1
-            && let Some(last) = chosen.kept.pop()
+        while let Some(last) = chosen.kept.peek()
+            && chosen.kept_files - last.files.len() >= self.files.max(1)
         {
             chosen.kept_files -= last.files.len();
+            chosen.kept.pop();
         }
     }
 }
