@@ -38,7 +38,12 @@ pub struct StoreConfig {
     pub rotation: Rotation,
     /// Where it stands: copies at one site or of one provider count once.
     pub site: Option<String>,
+    /// Percent of what is stored that may be damaged in one place and is mended; 0 without parity.
+    pub parity: u8,
 }
+
+/// The largest share of parity, in percent.
+const MOST_PARITY: u8 = 50;
 
 impl StoreConfig {
     /// A store of which only the place is known.
@@ -54,11 +59,10 @@ impl StoreConfig {
             access: Access::default(),
             rotation: Rotation::default(),
             site: None,
+            parity: 0,
         }
     }
 }
-
-const LATER: &[&str] = &["parity"];
 
 /// What `stores.toml` says.
 #[derive(Clone, Debug, Default)]
@@ -181,7 +185,8 @@ fn parse_store<'t>(
     let prices =
         fields.take("price").map(|value| price::parse_all(reading, &value)).unwrap_or_default();
     let [verify, reclaim] = parse_schedule(reading, &mut fields);
-    fields.finish(reading, LATER);
+    let parity = parse_parity(reading, &mut fields);
+    fields.finish(reading, &[]);
     let fine = reading.problems.len() == before;
     place.filter(|_| fine).map(|place| StoreConfig {
         name: name.to_owned(),
@@ -193,7 +198,22 @@ fn parse_store<'t>(
         site,
         verify,
         reclaim,
+        parity,
     })
+}
+
+fn parse_parity<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> u8 {
+    let Some((text, span)) = fields.text(reading, "parity") else { return 0 };
+    let percent = text.strip_suffix('%').and_then(|number| number.trim().parse().ok());
+    match (text.as_str(), percent) {
+        ("off", _) => 0,
+        (_, Some(percent @ 1..=MOST_PARITY)) => percent,
+        _ => {
+            let hint = "write \"3%\", at most \"50%\", or \"off\"";
+            reading.problem_with(&span, format!("`{text}` is not a share for parity"), hint);
+            0
+        }
+    }
 }
 
 /// The store's own clock.
@@ -271,17 +291,19 @@ mod tests {
 
     #[test]
     fn a_store_at_a_directory() {
-        let (stores, problems) =
-            parse("[oak]\nplace = \"/mnt/oak\"\npassphrase = { file = \"/etc/oak.key\" }\n");
+        let (stores, problems) = parse(
+            "[oak]\nplace = \"/mnt/oak\"\npassphrase = { file = \"/etc/oak.key\" }\nparity = \"3%\"\n",
+        );
         assert_eq!(problems, Vec::<String>::new());
         let oak = &stores["oak"];
+        assert_eq!(oak.parity, 3);
         assert_eq!(oak.place, PlaceSpec::Directory("/mnt/oak".into()));
         assert_eq!(oak.passphrase, Some(SecretSource::File("/etc/oak.key".into())));
     }
 
     #[test]
     fn all_mistakes_are_reported_at_once_and_no_secret_is_repeated() {
-        let text = "[oak]\nplcae = \"/mnt/oak\"\npassphrase = \"gull and tern\"\n[Elm]\nplace = \"sftp://x\"\n[ash]\nplace = \"/a\"\nparity = \"3%\"\n";
+        let text = "[oak]\nplcae = \"/mnt/oak\"\npassphrase = \"gull and tern\"\n[Elm]\nplace = \"sftp://x\"\n[ash]\nplace = \"/a\"\nparity = \"60%\"\n";
         let (stores, problems) = parse(text);
         assert!(stores.is_empty());
         let all = problems.join("\n");
@@ -293,7 +315,7 @@ mod tests {
             "{ file = \"…\" }",
             "stores.toml:4:2: `Elm` is not a valid name",
             "stores.toml:5:9: it does not name a directory",
-            "stores.toml:8:1: `parity` is not supported by this version yet",
+            "stores.toml:8:10: `60%` is not a share for parity",
         ] {
             assert!(all.contains(expected), "{expected}\n{all}");
         }

@@ -56,5 +56,7 @@ pub(crate) fn open_configured(
         (None, None) => return Err(EngineError::NoPassphrase(name.to_owned())),
     };
     let opened = Store::open(place, &read, cache);
-    opened.map(Arc::new).map_err(|error| EngineError::of_opening(error, name))
+    let store = opened.map_err(|error| EngineError::of_opening(error, name))?;
+    store.set_parity(config.parity);
+    Ok(Arc::new(store))
 }

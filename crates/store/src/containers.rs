@@ -114,6 +114,14 @@ impl Container {
         let _ = self.length.set(length);
     }
 
+    /// Bytes it was written with, if the index says so.
+    pub fn exact_length(&self) -> Option<u64> {
+        match self.length.get()? {
+            ContainerLength::Exactly(length) => Some(*length),
+            ContainerLength::AtLeast(_) => None,
+        }
+    }
+
     pub fn set_standing(&self, standing: Standing) {
         if standing == Standing::Condemned {
             self.condemned.store(true, Ordering::SeqCst);

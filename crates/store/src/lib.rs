@@ -9,6 +9,7 @@ mod decoders;
 mod error;
 mod format;
 mod index;
+mod mending;
 mod mistakes;
 mod opening;
 mod reading;
@@ -30,6 +31,7 @@ pub use format::ids::{Class, ContainerId, Fingerprint, Lineage, RunId, StoreId, 
 pub use format::recovery::{RecoveryCode, Typed};
 pub use format::slot::PassphraseCost;
 pub use index::Cache;
+pub use mending::{LostContents, MendStart, Mender};
 pub use opening::creation::Creation;
 pub use opening::passphrases::{NewPassphrase, PassphraseSlot};
 pub use reading::suspects::Suspect;

@@ -43,6 +43,7 @@ fn restore_only_reads_everything_and_writes_nothing() {
     let report = store.verify(DataShare::All, &Unwatched).expect("verifies");
     assert_eq!(report.damage, []);
     assert!(matches!(Session::begin(&store, &start()), Err(StoreError::RestoreOnly)));
+    assert!(matches!(store.mend_copies(), Err(StoreError::RestoreOnly)));
     let (passphrase, label, cost) = (b"third".as_slice(), None, PassphraseCost::TRIVIAL);
     let new = NewPassphrase { passphrase, label, restore_only: false, cost, now: 1 };
     let added = Store::add_passphrase(&*place, ONLY, new);

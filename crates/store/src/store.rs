@@ -4,7 +4,7 @@ use std::{
     collections::{BTreeMap, HashMap},
     sync::{
         Arc, Mutex, PoisonError,
-        atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU8, AtomicU32, AtomicU64, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -17,12 +17,9 @@ use crate::{
     format::{
         block::Block,
         chunker::Chunker,
-        container::{
-            ContainerHeader, ContainerKey, Directory, HEADER, Salt, TRAILER, directory_range,
-            open_directory,
-        },
+        container::{ContainerHeader, ContainerKey, HEADER, Salt},
         header::Header,
-        ids::{Class, ContainerId, Fingerprint, Prefix, RunId},
+        ids::{Class, ContainerId, Fingerprint, RunId},
         keys::{Held, Keys, Secret, WRAPPED},
     },
     index::{Cache, Index, Listing, RECORDS_A_PART, Tiers},
@@ -57,17 +54,6 @@ const NARROW: [u32; 3] = [2 << 20, 1 << 20, 256 << 10];
 const MANY_HEADERS: u32 = 8;
 /// What has come and gone is not looked for again within this time.
 const REFRESHED_LATELY: Duration = Duration::from_secs(10);
-/// A directory of a container is fetched together with the trailer if it is no longer than this.
-const USUAL_DIRECTORY: u64 = 64 << 10;
-
-/// What a proof of a container found.
-pub(crate) struct ProvenContents {
-    /// Contents that are damaged, with the offset of their block.
-    pub bad: Vec<(Prefix, u64)>,
-    /// Whether there must be a second copy of it.
-    pub has_spare: bool,
-}
-
 /// What is known of a run's content key.
 enum RunKey {
     Wrapped([u8; WRAPPED]),
@@ -94,6 +80,10 @@ pub struct Store {
     pub(crate) fetched: Mutex<BTreeMap<String, Vec<u8>>>,
     /// Bytes from which on a container is full.
     full: AtomicU32,
+    /// Percent of parity that containers of data get.
+    pub(crate) parity: AtomicU8,
+    /// The container that was mended last, if it could be.
+    pub(crate) mended: Mutex<Option<(ContainerId, Option<Arc<Vec<u8>>>)>>,
     /// Whether trees are gone through as a whole.
     pub(crate) compares: AtomicBool,
     chunker: Chunker,
@@ -147,6 +137,8 @@ impl Store {
             full: full.into(),
             nearby,
             fetched: Mutex::default(),
+            parity: AtomicU8::new(0),
+            mended: Mutex::default(),
             compares: AtomicBool::new(false),
             chunker,
             run_keys: Mutex::default(),
@@ -392,12 +384,15 @@ impl Store {
                 Err(error) => return Err(error),
             }
         }
+        if let Ok(Some(bytes)) = self.mended(id) {
+            return ContainerHeader::decode(&bytes, &id.to_string());
+        }
         Err(first.unwrap_or_else(|| StoreError::damaged(id.to_string(), "it has no header")))
     }
 
     /// The key of one container by its own clear header. Nothing vouches for a header before
     /// something sealed opened under it, so that no other container is read by what it says.
-    fn key_by_header(
+    pub(crate) fn key_by_header(
         &self,
         id: ContainerId,
         header: &ContainerHeader,
@@ -413,7 +408,7 @@ impl Store {
         Ok(ContainerKey::new(&run_key, id, salt.unwrap_or(&header.salt)))
     }
 
-    fn run_key(&self, id: ContainerId) -> Option<Secret> {
+    pub(crate) fn run_key(&self, id: ContainerId) -> Option<Secret> {
         let mut keys = self.run_keys.lock().unwrap_or_else(PoisonError::into_inner);
         let known = keys.get_mut(&(id.run, id.class))?;
         if let RunKey::Wrapped(wrapped) = known {
@@ -436,75 +431,5 @@ impl Store {
         if matches!(known, RunKey::Wrong) {
             *known = RunKey::Wrapped(*wrapped);
         }
-    }
-
-    /// What lies in a container of known size, read from its end.
-    pub(crate) fn read_directory(&self, id: ContainerId, size: u64) -> Result<Directory> {
-        twice(&*self.place, || self.read_directory_once(id, size))
-    }
-
-    fn read_directory_once(&self, id: ContainerId, size: u64) -> Result<Directory> {
-        let object = id.object()?;
-        let text = object.as_str();
-        let mut head = Vec::new();
-        let extent = Extent::Range { offset: 0, length: HEADER as u64 };
-        self.place.read(&object, extent, &mut head)?;
-        let header = ContainerHeader::decode(&head, text)?;
-        let key = self.key_by_header(id, &header, None)?;
-        let mut tail = Vec::new();
-        self.place.read(&object, Extent::Tail(USUAL_DIRECTORY), &mut tail)?;
-        let (from, to) = directory_range(&head, &tail, size, text)?;
-        if to - from > self.header.layout.longest_container() {
-            return Err(StoreError::damaged(text, "its directory would be too long"));
-        }
-        let tail_at = size - (tail.len() as u64).min(size);
-        let sealed = if from >= tail_at {
-            tail.get((from - tail_at) as usize..(to - tail_at) as usize)
-                .ok_or_else(|| StoreError::damaged(text, "its size changed while it was read"))?
-                .to_vec()
-        } else {
-            let mut sealed = Vec::new();
-            let extent = Extent::Range { offset: from, length: to - from };
-            self.place.read(&object, extent, &mut sealed)?;
-            sealed
-        };
-        debug_assert!(tail.len() >= TRAILER);
-        let directory = open_directory(&self.keys, &head, &header, &key, (sealed, size), text)?;
-        // What opened is signed, and names the header.
-        self.learn_run_key(id.run, id.class, &header.wrapped);
-        Ok(directory)
-    }
-
-    /// Proves a copy of a whole container: every block opens, every chunk has its fingerprint.
-    pub(crate) fn prove_container(&self, id: ContainerId, bytes: &[u8]) -> Result<ProvenContents> {
-        let text = id.to_string();
-        let header = ContainerHeader::decode(bytes, &text)?;
-        let key = self.key_by_header(id, &header, None)?;
-        let length = bytes.len() as u64;
-        let (from, to) = directory_range(bytes, bytes, length, &text)?;
-        let sealed = bytes[from as usize..to as usize].to_vec();
-        let directory = open_directory(&self.keys, bytes, &header, &key, (sealed, length), &text)?;
-        let mut bad = Vec::new();
-        let mut rows = directory.rows.iter().peekable();
-        for (number, (offset, length)) in directory.blocks.iter().enumerate() {
-            let range = *offset as usize..(*offset as usize).saturating_add(*length as usize);
-            let plain =
-                bytes.get(range).and_then(|sealed| key.open(number as u32, sealed.to_vec()));
-            let block = plain.and_then(Block::parse);
-            while let Some(row) = rows.next_if(|row| usize::from(row.block) == number) {
-                let stored = block.as_ref().and_then(|block| block.chunk(row.chunk.into()));
-                let content = match id.class {
-                    Class::Data => stored,
-                    Class::Tree => stored.and_then(crate::tree::split_page).map(|(body, _)| body),
-                };
-                let good = content.is_some_and(|content| {
-                    self.keys.fingerprint(id.class, content) == row.fingerprint
-                });
-                if !good {
-                    bad.push((row.fingerprint.prefix(), u64::from(*offset)));
-                }
-            }
-        }
-        Ok(ProvenContents { bad, has_spare: directory.has_spare })
     }
 }

@@ -13,6 +13,7 @@ use crate::{
         compress::Compressor,
         ids::{Class, ContainerId, Fingerprint, RunId, random},
         keys::{Keys, Secret, WRAPPED},
+        parity::{self, Mended, ParityKey},
         signed::{Machine, Signed, decode, encode},
     },
 };
@@ -199,6 +200,8 @@ pub(crate) struct Directory {
     pub checkpoints: Vec<Checkpoint>,
     /// Whether there must be a second copy of it.
     pub has_spare: bool,
+    /// Where the directory ends.
+    pub end: u64,
 }
 
 /// A container being filled.
@@ -277,11 +280,13 @@ impl OpenContainer {
         Ok((number, offset, length))
     }
 
-    /// Appends directory and trailer: the bytes of the object, and what lies in it.
+    /// Appends directory, parity of so many percent if there is to be some, and trailer: the bytes of
+    /// the object, and what lies in it.
     pub fn finish(
         mut self,
         machine: &Machine,
         checkpoints: Vec<Checkpoint>,
+        parity: Option<(u8, ParityKey)>,
     ) -> Result<(Vec<u8>, Directory)> {
         let mut chunks = Vec::with_capacity(self.rows.len() * ROW);
         for (row, length) in self.rows.iter().zip(&self.lengths) {
@@ -303,8 +308,11 @@ impl OpenContainer {
         let from = self.bytes.len();
         self.bytes.extend_from_slice(&signed.encode());
         self.key.seal(DIRECTORY, &mut self.bytes, from)?;
-        let trailer = trailer(&self.bytes[..HEADER], from as u64, self.bytes.len() as u64);
-        self.bytes.extend_from_slice(&trailer);
+        let to = self.bytes.len();
+        if let Some((percent, key)) = parity {
+            parity::append(&mut self.bytes, from, percent, &key)?;
+        }
+        append_trailer(&mut self.bytes, (from, to));
         let directory = Directory {
             salt: self.header.salt,
             wrapped: self.header.wrapped,
@@ -313,6 +321,7 @@ impl OpenContainer {
             rows: self.rows,
             checkpoints,
             has_spare,
+            end: to as u64,
         };
         Ok((self.bytes, directory))
     }
@@ -322,18 +331,29 @@ fn context(id: ContainerId) -> Vec<u8> {
     format!("container {id}").into_bytes()
 }
 
-/// The fixed end: magic, where the directory begins and ends, room for parity, and a checksum that
-/// ties it to the header.
-fn trailer(header: &[u8], from: u64, to: u64) -> [u8; TRAILER] {
+/// The fixed end: magic, where directory and parity begin and end, and a checksum that ties it to the
+/// header. What lies behind the directory is parity.
+fn append_trailer(object: &mut Vec<u8>, (from, to): (usize, usize)) {
+    let end = object.len();
+    let parity = if end > to { (to, end - to) } else { (0, 0) };
     let mut bytes = [0; TRAILER];
     bytes[..8].copy_from_slice(END_MAGIC);
-    bytes[8..16].copy_from_slice(&from.to_le_bytes());
-    bytes[16..24].copy_from_slice(&to.to_le_bytes());
-    // 24..40: offset and length of parity; zero means none.
-    bytes[40..48].copy_from_slice(&(to + TRAILER as u64).to_le_bytes());
-    let sum = blake3::Hasher::new().update(&bytes[..48]).update(header).finalize();
+    for (at, number) in [(8, from), (16, to), (24, parity.0), (32, parity.1), (40, end + TRAILER)] {
+        bytes[at..at + 8].copy_from_slice(&(number as u64).to_le_bytes());
+    }
+    let sum = blake3::Hasher::new().update(&bytes[..48]).update(&object[..HEADER]).finalize();
     bytes[48..].copy_from_slice(&sum.as_bytes()[..16]);
-    bytes
+    object.extend_from_slice(&bytes);
+}
+
+/// An object as it was written, from one that is damaged, by its parity.
+pub(crate) fn mend(bytes: &[u8], key: &ParityKey) -> Option<Vec<u8>> {
+    let Mended { mut bytes, directory, .. } = parity::mend(bytes, key)?;
+    if directory.0 < HEADER {
+        return None;
+    }
+    append_trailer(&mut bytes, directory);
+    Some(bytes)
 }
 
 /// Where the directory lies, from header and trailer of an object of `size` bytes.
@@ -372,16 +392,42 @@ pub(crate) fn open_directory(
     object: &str,
 ) -> Result<Directory> {
     let damaged = |why: &str| StoreError::damaged(object, why);
-    let plain =
-        key.open(DIRECTORY, sealed).ok_or_else(|| damaged("its directory is not authentic"))?;
-    let body = Signed::decode(&plain, object)?.verified(keys, &context(header.id), object)?;
-    let (hash, mut directory) = read_directory(&body, object)?;
+    let (hash, mut directory) = open_headless(keys, header.id, key, sealed)?;
     if hash != *blake3::hash(header_bytes.get(..HEADER).unwrap_or_default()).as_bytes() {
         return Err(damaged("its header was modified"));
     }
     (directory.salt, directory.wrapped) = (header.salt, header.wrapped);
     directory.length = length;
     Ok(directory)
+}
+
+/// Opens a directory by itself: the hash of the header that belongs to it, and what it says.
+pub(crate) fn open_headless(
+    keys: &Keys,
+    id: ContainerId,
+    key: &ContainerKey,
+    sealed: Vec<u8>,
+) -> Result<([u8; 32], Directory)> {
+    let object = id.to_string();
+    let length = sealed.len() as u64;
+    let plain = key.open(DIRECTORY, sealed);
+    let plain =
+        plain.ok_or_else(|| StoreError::damaged(&*object, "its directory is not authentic"))?;
+    let body = Signed::decode(&plain, &object)?.verified(keys, &context(id), &object)?;
+    let (hash, mut directory) = read_directory(&body, &object)?;
+    directory.end += length;
+    Ok((hash, directory))
+}
+
+/// Where a trailer says that the directory lies, whether or not it is a good one.
+pub(crate) fn claimed_range(object: &[u8]) -> Option<(usize, usize)> {
+    let end: &[u8; TRAILER] = object.last_chunk()?;
+    let long = |at: usize| {
+        let mut word = [0; 8];
+        word.copy_from_slice(&end[at..at + 8]);
+        usize::try_from(u64::from_le_bytes(word)).ok()
+    };
+    Some((long(8)?, long(16)?))
 }
 
 /// A directory from its body, without what its container's header says; and the hash of that header.
@@ -412,7 +458,9 @@ pub(crate) fn read_directory(body: &[u8], object: &str) -> Result<([u8; 32], Dir
     let DirectoryRecord { header, checkpoints, spare, .. } = record;
     let (salt, wrapped) = ([0; 16], [0; 80]);
     let has_spare = spare == Some(true);
-    let directory = Directory { salt, wrapped, length: 0, blocks, rows, checkpoints, has_spare };
+    let end = u64::from(offset);
+    let directory =
+        Directory { salt, wrapped, length: 0, blocks, rows, checkpoints, has_spare, end };
     Ok((header, directory))
 }
 
@@ -426,8 +474,13 @@ mod tests {
     }
 
     fn sample(keys: &Keys) -> (Vec<u8>, Directory, Secret) {
+        sample_with(keys, None)
+    }
+
+    fn sample_with(keys: &Keys, parity: Option<u8>) -> (Vec<u8>, Directory, Secret) {
         let run_key = Secret([8; 32]);
         let id = ContainerId { class: Class::Data, run: RunId([2; 16]), sequence: 5 };
+        let parity = parity.map(|percent| (percent, ParityKey::new(&keys.index, id)));
         let wrapped = keys.wrap(id.run, id.class, &run_key).expect("wraps");
         let mut container =
             OpenContainer::begin(id, 1, &run_key, wrapped, Vec::new(), 0).expect("begins");
@@ -445,7 +498,7 @@ mod tests {
         }
         let machine = Machine::certified(keys, "hut").expect("certified");
         let point = Checkpoint { path: b"/srv".to_vec().into(), root: Fingerprint([4; 32]) };
-        let (bytes, directory) = container.finish(&machine, vec![point]).expect("finishes");
+        let (bytes, directory) = container.finish(&machine, vec![point], parity).expect("finishes");
         (bytes, directory, run_key)
     }
 
@@ -478,6 +531,24 @@ mod tests {
         let keys = keys();
         let (bytes, directory, _) = sample(&keys);
         assert_eq!(read(&keys, &bytes).expect("reads"), directory);
+    }
+
+    #[test]
+    fn any_byte_of_a_container_with_parity_is_mended() {
+        let keys = keys();
+        let (bytes, directory, _) = sample_with(&keys, Some(3));
+        assert_eq!(read(&keys, &bytes).expect("parity is passed over"), directory);
+        let key = ParityKey::new(
+            &keys.index,
+            ContainerId { class: Class::Data, run: RunId([2; 16]), sequence: 5 },
+        );
+        for at in 0..bytes.len() {
+            let mut damaged = bytes.clone();
+            damaged[at] ^= 0x20;
+            assert!(mend(&damaged, &key).expect("mended") == bytes, "byte {at}");
+        }
+        let (none, ..) = sample(&keys);
+        assert!(mend(&none, &key).is_none(), "there is no parity");
     }
 
     #[test]

@@ -8,6 +8,7 @@ pub(crate) mod container;
 pub(crate) mod header;
 pub(crate) mod ids;
 pub(crate) mod keys;
+pub(crate) mod parity;
 pub(crate) mod recovery;
 pub(crate) mod signed;
 pub(crate) mod slot;

@@ -157,6 +157,16 @@ impl Index {
         Ok(())
     }
 
+    /// Where the last block of a container ends, if a segment lists it.
+    pub fn end_of_blocks(&self, number: ContainerIx) -> Option<usize> {
+        let segments = self.segments.read().unwrap_or_else(PoisonError::into_inner).clone();
+        segments.iter().find_map(|loaded| {
+            let at = loaded.numbers.iter().position(|one| *one == number)?;
+            let (offset, length) = loaded.segment.containers.get(at)?.blocks.last()?;
+            Some(*offset as usize + *length as usize)
+        })
+    }
+
     /// The segments as they are now.
     pub fn loaded(&self) -> Vec<Arc<Loaded>> {
         self.segments.read().unwrap_or_else(PoisonError::into_inner).clone()

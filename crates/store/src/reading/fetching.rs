@@ -66,6 +66,12 @@ impl Store {
                 if let Some(spare) = container.id.spare()? {
                     first = twice(&*self.place, || open(&spare)).or(first);
                 }
+                let at = (location.block, location.offset, location.length);
+                if first.is_err()
+                    && let Ok(Some(block)) = self.mended_block(container, at, key)
+                {
+                    first = Ok(block);
+                }
             }
             _ => {}
         }

@@ -2,7 +2,9 @@
 
 pub(crate) mod blocks;
 pub(crate) mod damage;
+pub(crate) mod directories;
 pub(crate) mod fetching;
+pub(crate) mod mending;
 pub(crate) mod nearby;
 pub(crate) mod parallel;
 pub(crate) mod rereading;

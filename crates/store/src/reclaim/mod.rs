@@ -228,6 +228,11 @@ impl Store {
                 .filter(|id| self.containers.get(self.containers.number(*id, None)).is_condemned()),
         );
         let open = self.open_runs()?;
+        // What is damaged goes once all that can be read of it lies elsewhere.
+        must.extend(listed.iter().map(|(id, _)| *id).filter(|id| {
+            let container = self.containers.get(self.containers.number(*id, None));
+            container.standing() == Standing::Damaged && !open.contains(&id.run)
+        }));
         let young = self.dead_by_age(reclaim.now, true)?;
         let mut marks = self.marks()?;
         let snapshots = self.mark_all(&mut marks, &|| watch.is_cancelled())?;

@@ -277,7 +277,7 @@ impl Store {
         Ok(())
     }
 
-    fn drop_bundle(&self, id: BundleId) -> Result<()> {
+    pub(crate) fn drop_bundle(&self, id: BundleId) -> Result<()> {
         let name = id.to_string();
         self.place.delete(&ObjectName::new(name.as_str())?)?;
         self.nearby.forget_bundle(&name);

@@ -11,6 +11,7 @@ use crate::{
     error::{Result, StoreError},
     format::ids::{ContainerId, RunId},
     index::{Found, Listing},
+    mending::LostContents,
     opening::unlocking,
     records::{
         needed::NeededRecord,
@@ -85,6 +86,7 @@ impl Store {
             bytes_read,
             data: data_of(&index.containers),
             proven,
+            lost: LostContents(found.bad.into_keys().collect()),
             damage: found.damage,
         })
     }

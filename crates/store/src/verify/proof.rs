@@ -17,8 +17,9 @@ use crate::{
     index::Found,
     mistakes::is_in_turn,
     opening::unlocking::passes_over,
+    reading::directories::ProvenContents,
     records::snapshot::{ListedSnapshot, Snapshot},
-    store::{ProvenContents, Store},
+    store::Store,
     tree::{Body, Item, PageRef, Recipe},
 };
 
@@ -81,8 +82,15 @@ impl Store {
                         let cause = found.note(copy.object.as_str(), Some(*offset), why.clone());
                         blame.entry(copy.id).or_insert(cause);
                         self.suspect(copy.id, &why);
+                    } else if let Some(flaw) = proven.flaw {
+                        found.note(copy.object.as_str(), None, flaw.to_owned());
+                        self.suspect(copy.id, flaw);
                     }
-                    bad.entry(copy.id).or_default().push(Some(proven.bad.into_iter().collect()));
+                    let left = match proven.bad.is_empty() || !self.is_mended(copy.id)? {
+                        true => proven.bad.into_iter().collect(),
+                        false => HashMap::new(),
+                    };
+                    bad.entry(copy.id).or_default().push(Some(left));
                 }
                 Err(error) => {
                     if matters(&copy.id) {
@@ -92,7 +100,8 @@ impl Store {
                             self.suspect(copy.id, &error.in_short());
                         }
                     }
-                    bad.entry(copy.id).or_default().push(None);
+                    let mended = error.is_damage() && self.is_mended(copy.id)?;
+                    bad.entry(copy.id).or_default().push(mended.then(HashMap::new));
                 }
             }
         }
@@ -112,6 +121,19 @@ impl Store {
         }
         self.find_lost(&bad, blame, found)?;
         Ok(halved)
+    }
+
+    /// Whether the parity of a container makes up for all that is damaged in it.
+    fn is_mended(&self, id: ContainerId) -> Result<bool> {
+        match self.mended(id) {
+            Ok(None) => Ok(false),
+            Ok(Some(bytes)) => {
+                let proven = self.prove_container(id, &bytes);
+                Ok(proven.is_ok_and(|proven| proven.bad.is_empty()))
+            }
+            Err(error) if error.is_unreadable() => Ok(false),
+            Err(error) => Err(error),
+        }
     }
 
     /// Of containers only one of two copies is there: damage, unless all that is needed of them lies
@@ -351,7 +373,8 @@ pub(super) fn data_of(containers: &[(ContainerId, u64)]) -> Vec<(ContainerId, u6
 /// Containers of data that were read and are what was written.
 pub(super) fn proven_data(proved: &[Proved]) -> Vec<ContainerId> {
     let is_good = |(copy, result): &&Proved| {
-        copy.id.class == Class::Data && result.as_ref().is_ok_and(|proven| proven.bad.is_empty())
+        copy.id.class == Class::Data
+            && result.as_ref().is_ok_and(|proven| proven.bad.is_empty() && proven.flaw.is_none())
     };
     proved.iter().filter(is_good).map(|(copy, _)| copy.id).collect()
 }

@@ -2,7 +2,10 @@
 
 use std::collections::HashMap;
 
-use crate::format::ids::{ContainerId, Prefix, RunId};
+use crate::{
+    format::ids::{ContainerId, Prefix, RunId},
+    mending::LostContents,
+};
 
 /// How much of the data is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,6 +55,8 @@ pub struct VerifyReport {
     pub proven: Vec<ContainerId>,
     /// What is wrong.
     pub damage: Vec<Damage>,
+    /// Contents of files and pages of which no copy can be read.
+    pub lost: LostContents,
 }
 
 /// How far a verification is.

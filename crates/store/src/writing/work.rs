@@ -165,7 +165,8 @@ impl Writing {
                 .map(|(path, root)| Checkpoint { path: path.into(), root })
                 .collect(),
         };
-        let (bytes, directory) = container.finish(&self.machine, checkpoints)?;
+        let parity = self.store.parity_of(id);
+        let (bytes, directory) = container.finish(&self.machine, checkpoints, parity)?;
         self.uploads.send(id, bytes, directory)?;
         self.write_due_segment()
     }
