@@ -10,6 +10,7 @@ mod compare;
 mod config;
 pub mod contrast;
 mod counts;
+mod cursor;
 mod depth;
 mod doctor;
 mod draft;
@@ -30,6 +31,7 @@ mod keeping;
 mod kept;
 mod lock;
 mod locked;
+mod mending;
 mod metadata;
 mod names;
 mod new_store;
@@ -64,6 +66,7 @@ pub use clock::{Cancel, Clock, MovedClock, SystemClock, is_ahead};
 pub use compare::{Comparing, Difference, Differing, Hears, Live, Sight};
 pub use config::{Configuration, PlanFile};
 pub use counts::{ByteCounts, FileCounts};
+pub use cursor::FileCursor;
 pub use doctor::{Examination, Gap, gaps};
 pub use draft::{Checked, Draft, trial_store};
 pub use due::{DuePlan, DueStore, Watch, booted, unwish, wish};
@@ -79,9 +82,10 @@ pub use journal::{
 };
 pub use kept::{Fate, Lost, lost_configuration, plan_of, set_up};
 pub use lock::{PlanLock, StewardLock};
+pub use mending::OtherStore;
 pub use new_store::{NewStore, create_store, folders_at, keep_secret};
 pub use orchestration::{
-    DrillOptions, ExpireReport, Failure, Held, MayExpire, Orchestrator, ReclaimLimits,
+    DrillOptions, ExpireReport, Failure, Held, MayExpire, Orchestrator, ReclaimLimits, Repaired,
     RunAndCopies, RunOptions, Stage, damage_words,
 };
 pub use passphrases::{Changed, Passphrases};

@@ -87,6 +87,11 @@ pub(crate) fn deeds(entry: &skellin_engine::JournalEntry) -> String {
             format!("{} compared, {}{live}", counted(files.new, "file", "files"), bytes(size.read))
         }
         Work::Verify => format!("{} read", bytes(size.read)),
+        Work::Repair => format!(
+            "{} repaired, {} stored anew",
+            counted(files.changed, "object", "objects"),
+            counted(files.new, "content", "contents")
+        ),
         Work::Expire => counted(files.gone, "snapshot expired", "snapshots expired"),
         Work::Reclaim => format!("{} freed, {} stored anew", bytes(size.read), bytes(size.stored)),
         Work::Leave => "ran pending `leave` commands".to_owned(),

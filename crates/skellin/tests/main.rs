@@ -23,6 +23,7 @@ mod passphrases;
 mod places;
 mod reclaims;
 mod recovery;
+mod repairs;
 mod restores;
 mod screen;
 mod screen_journal;

@@ -67,7 +67,8 @@ fn what_restore_only_forges_is_refused_by_its_signature() {
     let genuine = run(&place, 1, &[("a", content.clone())]);
     add(&place, ONLY, true);
     let mut patched = Store::open(Arc::clone(&place), ONLY, Cache::None).expect("opens");
-    patched.keys.sign_with(&Secret([9; 32])).expect("any key");
+    let keys = Arc::get_mut(&mut patched.keys).expect("nobody else holds them");
+    keys.sign_with(&Secret([9; 32])).expect("any key");
     let patched = Arc::new(patched);
     let session = Session::begin(&patched, &start()).expect("nobody keeps it from writing");
     let entries = put(&session, &[("a", noise(2, 50_000))]);

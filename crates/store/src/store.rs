@@ -66,7 +66,7 @@ enum RunKey {
 pub struct Store {
     pub(crate) place: Arc<dyn Place>,
     pub(crate) header: Header,
-    pub(crate) keys: Keys,
+    pub(crate) keys: Arc<Keys>,
     pub(crate) containers: Containers,
     pub(crate) index: Index,
     pub(crate) segments: Tiers,
@@ -106,7 +106,6 @@ impl Store {
     /// [`StoreError::NoStore`], [`StoreError::WrongPassphrase`], damage, or a failure of the place.
     pub fn open(place: Arc<dyn Place>, passphrase: &[u8], cache: Cache) -> Result<Self> {
         let Unlocked { header, epoch, held } = unlock(&*place, passphrase, &cache)?;
-        let nearby = Nearby::new(&cache, header.store, place.is_far());
         let keys = match &held {
             Held::Full(master) => Keys::from_master(header.store, epoch, master)?,
             // The slot has proven the header.
@@ -122,9 +121,23 @@ impl Store {
                 "its public keys are not the store's",
             ));
         }
+        Ok(Self::with(place, header, Arc::new(keys), cache))
+    }
+
+    /// The same store as if it had been opened just now: nothing is known of what lies there.
+    #[must_use]
+    pub fn reopened(&self) -> Self {
+        let (place, keys) = (Arc::clone(&self.place), Arc::clone(&self.keys));
+        let store = Self::with(place, self.header.clone(), keys, self.cache.clone());
+        store.set_parity(self.parity.load(Ordering::Relaxed));
+        store
+    }
+
+    fn with(place: Arc<dyn Place>, header: Header, keys: Arc<Keys>, cache: Cache) -> Self {
+        let nearby = Nearby::new(&cache, header.store, place.is_far());
         let chunker = Chunker::new(&keys.boundary, header.layout);
         let full = nearby.narrow().unwrap_or(u32::MAX).min(header.layout.container);
-        Ok(Self {
+        Self {
             place,
             header,
             keys,
@@ -148,7 +161,7 @@ impl Store {
             proven: ProvenBlocks::default(),
             index_loaded: Mutex::new(false),
             refreshed: Mutex::new(None),
-        })
+        }
     }
 
     /// Whether it was opened with a passphrase that only restores: nothing can be written with it.

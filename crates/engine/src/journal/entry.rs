@@ -20,6 +20,8 @@ pub enum Work {
     Restore,
     /// A verification of a store.
     Verify,
+    /// Damage of a store mended.
+    Repair,
     /// A restore into scratch, compared.
     Drill,
     /// Snapshots copied to a store.
@@ -72,6 +74,7 @@ worded!(Work {
     Run = "run",
     Restore = "restore",
     Verify = "verify",
+    Repair = "repair",
     Drill = "drill",
     Replicate = "replicate",
     Expire = "expire",

@@ -6,6 +6,7 @@ mod expiring;
 mod owing;
 mod reading;
 mod reclaiming;
+mod repairing;
 mod telling;
 
 use std::{path::PathBuf, sync::Arc};
@@ -34,6 +35,7 @@ pub use drilling::DrillOptions;
 pub use expiring::{ExpireReport, Held, MayExpire};
 use reading::{AroundReading, Recorded, Steps};
 pub use reclaiming::ReclaimLimits;
+pub use repairing::Repaired;
 pub(crate) use telling::last_good;
 pub use telling::{RunAndCopies, Stage};
 

@@ -43,7 +43,7 @@ fn percent(text: &str) -> Result<u8, String> {
     number.ok_or_else(|| "use a percentage from 0% to 99%".to_owned())
 }
 
-struct Watch<'a>(&'a Context);
+pub(super) struct Watch<'a>(pub &'a Context);
 
 impl ReclaimWatch for Watch<'_> {
     fn is_cancelled(&self) -> bool {

@@ -1,5 +1,7 @@
 //! `verify`: proving a store.
 
+mod repair;
+
 use clap::Args;
 use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress, ProvenShare};
@@ -10,7 +12,7 @@ use crate::{exit::Exit, words};
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  skellin verify oak\n  skellin verify oak --data 5%\n  skellin verify --place /mnt/oak --data none"
+    after_help = "Examples:\n  skellin verify oak\n  skellin verify oak --data 5%\n  skellin verify oak --repair\n  skellin verify --place /mnt/oak --data none"
 )]
 pub(super) struct VerifyArgs {
     /// The store
@@ -19,6 +21,9 @@ pub(super) struct VerifyArgs {
     /// How much data to read: all, none, or a percentage, which is another part each time
     #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
     data: DataShare,
+    /// Mend what is damaged: by parity, from second copies, from this machine's files, and from other stores
+    #[arg(long, conflicts_with = "steward")]
+    repair: bool,
     /// Started by the steward, which has this number of a process
     #[arg(long, value_name = "PROCESS", hide = true)]
     steward: Option<u32>,
@@ -38,7 +43,7 @@ impl VerifyArgs {
     pub fn of(store: String) -> Self {
         let (place, passphrase_file, access) = (None, None, None);
         let (store, data) = (Some(store), DataShare::All);
-        Self { store, data, steward: None, place, passphrase_file, access }
+        Self { store, data, repair: false, steward: None, place, passphrase_file, access }
     }
 }
 
@@ -53,7 +58,7 @@ fn share(text: &str) -> Result<DataShare, String> {
     }
 }
 
-struct Watch<'a>(&'a Context);
+pub(super) struct Watch<'a>(pub &'a Context);
 
 impl VerifyWatch for Watch<'_> {
     fn is_cancelled(&self) -> bool {
@@ -89,30 +94,42 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     let journal = context.journal();
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
+    if args.repair {
+        return repair::repair(
+            context,
+            (&configuration, &orchestrator),
+            (&name, &store),
+            args.data,
+        );
+    }
     let (report, share) = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
     context.progress.event(Event::Ended);
     let now = jiff::Timestamp::now().as_millisecond();
     context.print(
         || as_json(&report, share),
-        || as_text(&report, share.map(|share| (share, now)), context.global.verbose),
+        || as_text(&name, (&report, share.map(|share| (share, now))), context.global.verbose),
     );
     Ok(if report.damage.is_empty() { Exit::Done } else { Exit::Damage })
 }
 
+/// One damaged object.
+pub(super) fn damage_as_json(damage: &Damage) -> Value {
+    let files = damage
+        .files
+        .iter()
+        .map(|file| json!({"snapshot": file.snapshot.to_string(), "path": json_path(&file.path)}));
+    json!({"container": damage.object, "offset": damage.offset, "reason": damage.why, "files": files.collect::<Vec<_>>()})
+}
+
 fn as_json(report: &VerifyReport, share: Option<ProvenShare>) -> Value {
-    let damage = |damage: &Damage| {
-        let files = damage.files.iter().map(
-            |file| json!({"snapshot": file.snapshot.to_string(), "path": json_path(&file.path)}),
-        );
-        json!({"container": damage.object, "offset": damage.offset, "reason": damage.why, "files": files.collect::<Vec<_>>()})
-    };
     json!({"status": if report.damage.is_empty() { "done" } else { "failed" }, "snapshots": report.snapshots,
         "containers": report.containers, "bytes-read": report.bytes_read,
         "proven": share.map(|share| json!({"bytes": share.bytes, "of": share.of, "since": share.since.map(words::rfc3339)})),
-        "damage": report.damage.iter().map(damage).collect::<Vec<_>>(), "repaired": 0})
+        "damage": report.damage.iter().map(damage_as_json).collect::<Vec<_>>(), "repaired": 0})
 }
 
-fn as_text(report: &VerifyReport, share: Option<(ProvenShare, i64)>, verbose: bool) -> String {
+/// How much was looked at, and how much of the data is proven now.
+pub(super) fn scope(report: &VerifyReport, share: Option<(ProvenShare, i64)>) -> String {
     let mut out = format!(
         "{}, {}, {} read\n",
         words::counted(report.snapshots, "snapshot", "snapshots"),
@@ -125,11 +142,33 @@ fn as_text(report: &VerifyReport, share: Option<(ProvenShare, i64)>, verbose: bo
         let since = since.map_or(String::new(), |since| format!(" since {}", words::moment(since)));
         out.push_str(&format!("{percent}% of the data proven{since}\n"));
     }
+    out
+}
+
+fn as_text(
+    store: &str,
+    (report, share): (&VerifyReport, Option<(ProvenShare, i64)>),
+    verbose: bool,
+) -> String {
+    let mut out = scope(report, share);
     if report.damage.is_empty() {
         out.push_str("no damage\n");
         return out;
     }
-    for damage in &report.damage {
+    out.push_str(&damage_as_text(&report.damage, verbose));
+    let count = report.damage.len() as u64;
+    let counted = words::counted(count, "object is damaged", "objects are damaged");
+    out.push_str(&format!("{counted}\n"));
+    out.push_str(&format!(
+        "  → skellin verify {store} --repair mends what parity, copies or files still hold\n"
+    ));
+    out
+}
+
+/// Each damaged object, with the files it touches.
+pub(super) fn damage_as_text(all: &[Damage], verbose: bool) -> String {
+    let mut out = String::new();
+    for damage in all {
         let offset = damage.offset.map_or(String::new(), |offset| format!(" at {offset}"));
         out.push_str(&format!("damage in {}{offset}: {}\n", damage.object, damage.why));
         let shown = if verbose { damage.files.len() } else { damage.files.len().min(10) };
@@ -147,14 +186,6 @@ fn as_text(report: &VerifyReport, share: Option<(ProvenShare, i64)>, verbose: bo
             }
             _ => {}
         }
-    }
-    let count = report.damage.len() as u64;
-    let counted = words::counted(count, "object is damaged", "objects are damaged");
-    out.push_str(&format!("{counted}\n"));
-    if report.damage.iter().any(|damage| !damage.files.is_empty()) {
-        let mend =
-            "the next run stores again what still exists, which also repairs older snapshots";
-        out.push_str(&format!("  → {mend}\n"));
     }
     out
 }

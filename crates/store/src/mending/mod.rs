@@ -90,6 +90,12 @@ impl Mender {
         self.lost.len()
     }
 
+    /// Whether a content is lost still.
+    #[must_use]
+    pub fn is_lost(&self, chunk: &ChunkRef) -> bool {
+        self.lost.0.contains(&chunk.fingerprint.prefix())
+    }
+
     /// The lost contents of a file, with their offsets in it.
     ///
     /// # Errors
@@ -99,7 +105,7 @@ impl Mender {
         for item in self.store.items(recipe) {
             let length = match item {
                 Ok(Item::Chunk(chunk)) => {
-                    if self.lost.0.contains(&chunk.fingerprint.prefix()) {
+                    if self.is_lost(&chunk) {
                         found.push((offset, chunk));
                     }
                     u64::from(chunk.length)

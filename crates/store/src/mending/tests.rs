@@ -71,13 +71,15 @@ fn mend(
         most: u64::MAX,
         patience: Duration::ZERO,
     };
-    let store = open(place);
+    let store = Arc::new(store.reopened());
     match store.reclaim(&request, &Unwatched) {
         // A page is lost: nobody can tell what is needed.
         Err(StoreError::NoReclaim(_)) => {}
         done => drop(done.expect("reclaims")),
     }
-    (found, open(place).verify(DataShare::All, &Unwatched).expect("verifies").damage)
+    let left = store.verify(DataShare::All, &Unwatched).expect("verifies").damage;
+    assert_eq!(left, open(place).verify(DataShare::All, &Unwatched).expect("verifies").damage);
+    (found, left)
 }
 
 fn assert_whole(place: &Arc<dyn Place>, made: &[Snapshot]) {

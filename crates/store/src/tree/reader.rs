@@ -1,5 +1,6 @@
 //! Walking trees: a page at a time, in the order of names.
 
+use std::borrow::Borrow;
 use std::collections::{HashMap, VecDeque, hash_map};
 
 use super::{
@@ -119,14 +120,18 @@ impl Iterator for Entries<'_> {
 }
 
 /// The pieces of a file, in order.
-pub struct Items<'s> {
-    store: &'s Store,
+pub type Items<'s> = ItemsOf<&'s Store>;
+
+/// The pieces of a file, in order, from a store that is held in any way.
+pub struct ItemsOf<S> {
+    store: S,
     pages: Pages,
     ready: VecDeque<Item>,
 }
 
-impl<'s> Items<'s> {
-    pub(crate) fn new(store: &'s Store, recipe: &Recipe) -> Self {
+impl<S: Borrow<Store>> ItemsOf<S> {
+    /// The pieces of a file.
+    pub fn new(store: S, recipe: &Recipe) -> Self {
         let (stack, ready) = match recipe {
             Recipe::Inline(items) => (Vec::new(), items.iter().copied().collect()),
             Recipe::Paged(page, _) => (vec![(*page, 0)], VecDeque::new()),
@@ -140,7 +145,7 @@ impl<'s> Items<'s> {
     /// If a page cannot be read; what follows it is lost.
     pub fn next_item(&mut self) -> Result<Option<Item>> {
         while self.ready.is_empty() {
-            match self.pages.next_leaf(self.store)? {
+            match self.pages.next_leaf(self.store.borrow())? {
                 Some(Page::Items(items)) => self.ready.extend(items),
                 Some(_) => return Err(StoreError::damaged("a tree", "names in a list of chunks")),
                 None => return Ok(None),
@@ -150,7 +155,7 @@ impl<'s> Items<'s> {
     }
 }
 
-impl Iterator for Items<'_> {
+impl<S: Borrow<Store>> Iterator for ItemsOf<S> {
     type Item = Result<Item>;
 
     fn next(&mut self) -> Option<<Self as Iterator>::Item> {

@@ -47,8 +47,10 @@ pub(super) fn title(app: &Model) -> Vec<String> {
 fn lately(app: &Model, width: usize) -> Vec<Line<'static>> {
     let Some(Ok(papers)) = &app.journal else { return Vec::new() };
     let proofs = papers.iter().map(|(entry, _)| entry).filter(|entry| {
-        matches!(entry.work, Work::Verify | Work::Drill | Work::Restore | Work::Replicate)
-            && entry.outcome != Outcome::Running
+        matches!(
+            entry.work,
+            Work::Verify | Work::Repair | Work::Drill | Work::Restore | Work::Replicate
+        ) && entry.outcome != Outcome::Running
     });
     let line = |entry: &JournalEntry| {
         let (mark, style) = app.outcome(entry.outcome);
