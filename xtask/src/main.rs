@@ -32,7 +32,10 @@ fn main() -> anyhow::Result<()> {
         // How a measurement measures itself.
         Some("reclaim") => retained::measure(arguments.next(), arguments.next()),
         Some("open") => growth::measure_opening(arguments.next(), arguments.next()),
-        Some("damage") => damage::damage(arguments.next().as_deref()),
+        Some("damage") => {
+            let every = arguments.next();
+            damage::damage(every.as_deref(), arguments.next().as_deref() == Some("repair"))
+        }
         Some("faults") => suite::faults(),
         Some("simulate") => {
             simulate::simulate(arguments.next().as_deref(), arguments.next().as_deref())
@@ -42,7 +45,7 @@ fn main() -> anyhow::Result<()> {
         Some("fuzz") => fuzz::fuzz(arguments.next().as_deref()),
         _ => {
             anyhow::bail!(
-                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long|--restore|--drill]`, `damage [EVERY]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
+                "say `cargo xtask test`, `bench [--screen|--rules|--far|--growth|--search|--long|--restore|--drill]`, `damage [EVERY] [repair]`, `faults`, `simulate [COUNT|mistakes] [SEED]`, `machine`, `dependencies` or `fuzz [MINUTES]`"
             )
         }
     }

@@ -72,13 +72,13 @@ impl Mending<'_> {
             let Body::File { recipe, .. } = &located.entry.body else { continue };
             let mut missing = mender.lost_in(recipe)?;
             if !missing.is_empty() && (self.own)(snapshot) {
-                self.from_live(mender, &file.path, &mut missing)?;
+                self.ask_live(mender, &file.path, &mut missing)?;
             }
             for (other, theirs) in self.others.iter().zip(&others) {
                 if missing.is_empty() {
                     break;
                 }
-                self.from_other(mender, (other, theirs), (snapshot, &file.path), &mut missing)?;
+                self.ask_other(mender, (other, theirs), (snapshot, &file.path), &mut missing)?;
             }
             let done = all.saturating_sub(mender.left()) as u64;
             self.events.event(Event::Progress(Progress {
@@ -92,7 +92,7 @@ impl Mending<'_> {
     }
 
     /// From the file as it lies in its source.
-    fn from_live(
+    fn ask_live(
         &self,
         mender: &mut Mender,
         path: &[u8],
@@ -110,7 +110,7 @@ impl Mending<'_> {
     }
 
     /// From another store's snapshots of the same plan and machine, the nearest in time first.
-    fn from_other(
+    fn ask_other(
         &self,
         mender: &mut Mender,
         (other, theirs): (&OtherStore, &[Snapshot]),

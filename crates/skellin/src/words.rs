@@ -210,6 +210,11 @@ pub(crate) fn moment(milliseconds: i64) -> String {
     zoned.strftime("%a %d %b %Y %H:%M").to_string()
 }
 
+/// The time of day of a moment.
+pub(crate) fn clock(milliseconds: i64) -> String {
+    zoned(milliseconds).strftime("%H:%M:%S").to_string()
+}
+
 /// The day of a moment.
 pub(crate) fn day(milliseconds: i64) -> String {
     zoned(milliseconds).strftime("%-d %b %Y").to_string()

@@ -17,6 +17,7 @@ mod faults;
 mod journals;
 mod kill;
 mod leftovers;
+mod lending;
 mod lines;
 mod neighbours;
 mod passphrases;

@@ -42,9 +42,9 @@ pub use records::snapshot::{
 };
 pub use store::{FOLDERS, Store};
 pub use tree::{
-    Below, Body, ChunkRef, DeviceKind, Entries, Entry, Item, Items, ItemsOf, Kind, Met, Moment,
-    Needs, OpenNode, Owner, PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot, Stretches, Takes,
-    TreeBuilder, TreeWalk, join,
+    Below, Body, ChunkRef, DeviceKind, Entries, EntriesOf, Entry, Item, Items, ItemsOf, Kind, Met,
+    Moment, Needs, OpenNode, Owner, PageRef, PageSink, Recipe, RecipeBuilder, Refs, Spot,
+    Stretches, Takes, TreeBuilder, TreeWalk, join,
 };
 pub use verify::{Damage, DataShare, TouchedFile, VerifyProgress, VerifyReport, VerifyWatch};
 pub use writing::appraisal::{Appraised, Appraiser};

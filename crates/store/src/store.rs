@@ -62,6 +62,9 @@ enum RunKey {
     Wrong,
 }
 
+/// A container and its bytes as they were written, if that can be made out.
+pub(crate) type Mended = (ContainerId, Option<Arc<Vec<u8>>>);
+
 /// A store that was opened with a passphrase.
 pub struct Store {
     pub(crate) place: Arc<dyn Place>,
@@ -83,7 +86,7 @@ pub struct Store {
     /// Percent of parity that containers of data get.
     pub(crate) parity: AtomicU8,
     /// The container that was mended last, if it could be.
-    pub(crate) mended: Mutex<Option<(ContainerId, Option<Arc<Vec<u8>>>)>>,
+    pub(crate) mended: Mutex<Option<Mended>>,
     /// Whether trees are gone through as a whole.
     pub(crate) compares: AtomicBool,
     chunker: Chunker,

@@ -28,25 +28,32 @@ struct Row {
     old_whole: usize,
     first_run: usize,
     second_run: usize,
+    repaired: usize,
 }
 
-/// Tries every injury; `every`: only each n-th of them.
-pub(crate) fn damage(every: Option<&str>) -> Result<()> {
+/// What the repaired store has of parity, in percent.
+const PARITY: usize = 3;
+
+/// Tries every injury; `every`: only each n-th of them. `repairs`: only what a repair makes of them.
+pub(crate) fn damage(every: Option<&str>, repairs: bool) -> Result<()> {
     let every: usize = every.map_or(Ok(1), str::parse)?;
     ensure!(every > 0, "each 0th trial is none");
     let built = cargo().args(["build", "--package", "skellin"]).status()?;
     ensure!(built.success(), "the program does not build");
-    let program = root().join("target/debug/skellin");
     // In memory where there is a file system for that: nothing here is about power cuts.
     let memory = PathBuf::from("/dev/shm");
     let medium = if memory.is_dir() { memory } else { std::env::temp_dir() };
     let folder = medium.join(format!("damage-{}", std::process::id()));
+    std::fs::create_dir_all(&folder)?;
+    // Whoever builds meanwhile changes nothing here.
+    let program = folder.join("skellin");
+    std::fs::copy(root().join("target/debug/skellin"), &program)?;
     let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     let (rows, broken, done) = (Mutex::default(), Mutex::default(), AtomicUsize::new(0));
     let worked = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..threads)
             .map(|number| {
-                let share = Share { number, threads, every };
+                let share = Share { number, threads, every, repairs };
                 let (rows, broken, done, program) = (&rows, &broken, &done, &program);
                 let folder = folder.join(number.to_string());
                 scope.spawn(move || work(&share, program, folder, (rows, broken), done))
@@ -74,6 +81,7 @@ struct Share {
     number: usize,
     threads: usize,
     every: usize,
+    repairs: bool,
 }
 
 type Rows = Mutex<BTreeMap<(&'static str, &'static str, Order), Row>>;
@@ -85,14 +93,18 @@ fn work(
     (rows, broken): (&Rows, &Mutex<Vec<String>>),
     done: &AtomicUsize,
 ) -> Result<()> {
-    let trial = Trial::prepare(program, folder)?;
-    let injuries = regions::injuries(&trial.store())?;
+    let plain = Trial::prepare(program, folder.join("plain"), "off")?;
+    let mended = Trial::prepare(program, folder.join("mended"), &format!("{PARITY}%"))?;
+    let injuries = regions::injuries(&plain.store())?;
     let orders = [Order::VerifyCold, Order::VerifyWarm, Order::RunCold, Order::RunWarm];
-    let all: Vec<(&Injury, Order)> =
-        injuries.iter().flat_map(|injury| orders.map(|order| (injury, order))).collect();
+    let to_mend = regions::injuries(&mended.store())?;
+    let in_orders = injuries.iter().flat_map(|injury| orders.map(|order| (&plain, injury, order)));
+    let in_repair = to_mend.iter().map(|injury| (&mended, injury, Order::Repair));
+    let all: Vec<(&Trial, &Injury, Order)> =
+        in_orders.filter(|_| !share.repairs).chain(in_repair).collect();
     let chosen = all.into_iter().step_by(share.every).enumerate();
-    for (_, (injury, order)) in chosen.filter(|(number, _)| number % share.threads == share.number)
-    {
+    let own = chosen.filter(|(number, _)| number % share.threads == share.number);
+    for (_, (trial, injury, order)) in own {
         let Some(verdict) = trial.run(injury, order)? else { continue };
         let count = done.fetch_add(1, Ordering::SeqCst) + 1;
         if count.is_multiple_of(100) {
@@ -106,6 +118,7 @@ fn work(
         row.old_whole += usize::from(verdict.old_whole);
         row.first_run += usize::from(verdict.first_run);
         row.second_run += usize::from(verdict.second_run);
+        row.repaired += usize::from(verdict.repaired);
         drop(rows);
         if let Some(why) = broken_promise(injury, order, &verdict) {
             let line = format!(
@@ -125,6 +138,15 @@ fn work(
 /// What was promised and did not hold.
 fn broken_promise(injury: &Injury, order: Order, verdict: &Verdict) -> Option<String> {
     let mut why = Vec::new();
+    if order == Order::Repair {
+        if !(verdict.noticed && verdict.listed && verdict.honest) {
+            why.push("what is damaged or lost is not named");
+        }
+        if injury.is_within(PARITY) && !(verdict.repaired && verdict.old_whole) {
+            why.push("it is not mended");
+        }
+        return (!why.is_empty()).then(|| format!("{}{}", why.join("; "), verdict.note));
+    }
     if order.verifies() && !verdict.noticed {
         why.push("verify does not name it");
     }
@@ -148,22 +170,27 @@ fn broken_promise(injury: &Injury, order: Order, verdict: &Verdict) -> Option<St
 
 fn table(rows: &BTreeMap<(&'static str, &'static str, Order), Row>) {
     say(
-        "object           damage    order            trials  named  listed  old whole  1st run  2nd run",
+        "object           damage    order            trials  named  listed  old whole  1st run  2nd run  mended",
     );
     for ((kind, way, order), row) in rows {
         let share = |count: usize| {
             if count == row.trials { "all".to_owned() } else { format!("{count}") }
         };
-        let verified = |count: usize| if order.verifies() { share(count) } else { "-".to_owned() };
+        let is_repair = *order == Order::Repair;
+        let or_none = |is_told: bool, count: usize| {
+            if is_told { share(count) } else { "-".to_owned() }
+        };
+        let verified = |count: usize| or_none(order.verifies() || is_repair, count);
         say(format!(
-            "{kind:<16} {way:<9} {:<16} {:>6} {:>6} {:>7} {:>10} {:>8} {:>8}",
+            "{kind:<16} {way:<9} {:<16} {:>6} {:>6} {:>7} {:>10} {:>8} {:>8} {:>7}",
             order.word(),
             row.trials,
             verified(row.noticed),
             share(row.listed),
             verified(row.old_whole),
-            share(row.first_run),
-            share(row.second_run),
+            or_none(!is_repair, row.first_run),
+            or_none(!is_repair, row.second_run),
+            or_none(is_repair, row.repaired),
         ));
     }
 }

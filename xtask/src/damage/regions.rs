@@ -13,6 +13,8 @@ pub(super) struct Injury {
     pub kind: &'static str,
     pub region: &'static str,
     pub range: Range<usize>,
+    /// Bytes of the object.
+    pub length: usize,
     pub way: Way,
 }
 
@@ -38,6 +40,19 @@ impl Way {
 }
 
 impl Injury {
+    /// Whether a store with so many percent of parity promises to mend it. What is no container of data
+    /// is kept twice, can be made anew, or counts for nothing.
+    pub fn is_within(&self, percent: usize) -> bool {
+        match (self.kind, self.way) {
+            ("data container", Way::Empty | Way::Remove) => false,
+            ("data container", Way::Flip) => true,
+            ("data container", Way::Zero | Way::Cut) => {
+                self.range.len() * 100 <= percent * self.length
+            }
+            _ => true,
+        }
+    }
+
     /// Does it; `false` if it changes nothing.
     pub fn inflict(&self, store: &Path) -> Result<bool> {
         let path = store.join(&self.object);
@@ -79,7 +94,9 @@ fn regions(kind: &str, bytes: &[u8]) -> Vec<(&'static str, Range<usize>)> {
             let word = |at: usize| {
                 bytes[at..at + 8].iter().rev().fold(0, |sum, byte| sum << 8 | usize::from(*byte))
             };
-            let directory = word(length - 56);
+            let (directory, words_end) = (word(length - 56), word(length - 48));
+            // As much as parity promises to mend, around the middle.
+            let share = length / 2..length / 2 + length * super::PARITY / 100;
             vec![
                 ("magic", 0..8),
                 ("version", 8..10),
@@ -95,7 +112,10 @@ fn regions(kind: &str, bytes: &[u8]) -> Vec<(&'static str, Range<usize>)> {
                 ("first block", 160..400.min(directory)),
                 ("middle block", directory / 2..directory / 2 + 64),
                 ("last block", directory - 64..directory),
-                ("directory", directory..length - 64),
+                ("directory", directory..words_end),
+                ("table", words_end..(words_end + 8).min(length - 64)),
+                ("parity", words_end..length - 64),
+                ("share", share.start..share.end),
                 ("trailer magic", length - 64..length - 56),
                 ("trailer range", length - 56..length - 40),
                 ("trailer parity", length - 40..length - 24),
@@ -131,15 +151,21 @@ pub(super) fn injuries(store: &Path) -> Result<Vec<Injury>> {
     for object in objects {
         let bytes = fs::read(store.join(&object))?;
         let kind = kind_of(&object);
-        let injury =
-            |region, range, way| Injury { object: object.clone(), kind, region, range, way };
+        let length = bytes.len();
+        let injury = |region, range, way| Injury {
+            object: object.clone(),
+            kind,
+            region,
+            range,
+            length,
+            way,
+        };
         for (region, range) in regions(kind, &bytes) {
             if !range.is_empty() {
                 found.push(injury(region, range.clone(), Way::Flip));
                 found.push(injury(region, range, Way::Zero));
             }
         }
-        let length = bytes.len();
         for (region, at) in [
             ("last byte", length - 1),
             ("second half", length / 2),

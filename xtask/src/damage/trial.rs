@@ -25,6 +25,8 @@ pub(super) enum Order {
     VerifyWarm,
     RunCold,
     RunWarm,
+    /// A repair where the store has parity, and nothing else has the bytes.
+    Repair,
 }
 
 impl Order {
@@ -34,6 +36,7 @@ impl Order {
             Self::VerifyWarm => "verify, cache",
             Self::RunCold => "run, no cache",
             Self::RunWarm => "run, cache",
+            Self::Repair => "repair, parity",
         }
     }
 
@@ -42,7 +45,7 @@ impl Order {
     }
 
     fn is_cold(self) -> bool {
-        matches!(self, Self::VerifyCold | Self::RunCold)
+        matches!(self, Self::VerifyCold | Self::RunCold | Self::Repair)
     }
 }
 
@@ -60,6 +63,8 @@ pub(super) struct Verdict {
     pub first_run: bool,
     /// So does that of the run after it, with a status of 0 or 4.
     pub second_run: bool,
+    /// A repair found nothing left, and neither did a verification after it.
+    pub repaired: bool,
     pub note: String,
 }
 
@@ -78,7 +83,7 @@ fn noise(seed: u64, length: usize) -> Vec<u8> {
 
 impl Trial {
     /// A store with three snapshots of a source that changes, in `folder`.
-    pub fn prepare(program: &Path, folder: PathBuf) -> Result<Self> {
+    pub fn prepare(program: &Path, folder: PathBuf, parity: &str) -> Result<Self> {
         let trial = Self { program: program.to_path_buf(), folder, changes: Cell::new(0) };
         let at = |below: &str| trial.folder.join(below);
         fs::create_dir_all(at("config/plans"))?;
@@ -99,7 +104,7 @@ impl Trial {
         fs::write(
             at("config/stores.toml"),
             format!(
-                "[oak]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\n",
+                "[oak]\nplace = \"{}\"\npassphrase = {{ file = \"{}\" }}\nparity = \"{parity}\"\n",
                 trial.store().display(),
                 at("key").display()
             ),
@@ -187,8 +192,13 @@ impl Trial {
             honest: true,
             first_run: false,
             second_run: false,
+            repaired: false,
             note: String::new(),
         };
+        if order == Order::Repair {
+            self.repair(&mut verdict)?;
+            return Ok(Some(verdict));
+        }
         let mut named = Vec::new();
         if order.verifies() {
             let (status, report) = self.json(&["verify", "oak"])?;
@@ -255,6 +265,40 @@ impl Trial {
                 .push_str(&format!(" [second run: {status}, restore {restored}: {differing:?}]"));
         }
         Ok(Some(verdict))
+    }
+
+    /// A repair without the sources; what it leaves is what it names.
+    fn repair(&self, verdict: &mut Verdict) -> Result<()> {
+        let (ridge, aside) = (self.folder.join("ridge"), self.folder.join("aside"));
+        fs::rename(&ridge, &aside)?;
+        let (status, report) = self.json(&["verify", "oak", "--repair"])?;
+        let (after, left) = self.json(&["verify", "oak"])?;
+        verdict.noticed = status == 3 || status == 4;
+        verdict.repaired = status == 4 && after == 0;
+        let names = |report: &Value| report["damage"].to_string();
+        let (found, rest) = (names(&report), names(&left));
+        let (_, history) = self.json(&["history", "readings"])?;
+        let ids = history["snapshots"].as_array().cloned().unwrap_or_default();
+        verdict.listed = ids.len() == SNAPSHOTS;
+        for (round, id) in ids.iter().enumerate() {
+            let id = id["id"].as_str().unwrap_or_default();
+            let (status, differing) = self.differing(id, &format!("state-{round}"))?;
+            verdict.old_whole &= differing.is_empty() && status == 0;
+            let is_named = |line: &String| {
+                let name = line.rsplit([' ', '/']).next().unwrap_or_default();
+                rest.contains(name)
+            };
+            let is_honest = differing.is_empty() || (status == 3 && differing.iter().all(is_named));
+            if !is_honest {
+                verdict.note.push_str(&format!(" [snapshot {round}: {status}, {differing:?}]"));
+            }
+            verdict.honest &= is_honest;
+        }
+        if !verdict.repaired {
+            verdict.note.push_str(&format!(" [repair {status}: {found}; verify {after}: {rest}]"));
+        }
+        fs::rename(&aside, &ridge)?;
+        Ok(())
     }
 
     /// Restores what a run has made.

@@ -14,6 +14,7 @@ mod explain;
 mod export;
 mod history;
 mod journal;
+mod lend;
 mod listing;
 mod output;
 mod passphrase;
@@ -147,6 +148,8 @@ enum Command {
     Restore(restore::RestoreArgs),
     /// Write a snapshot, or part of it, as a tar archive
     Export(export::ExportArgs),
+    /// Lend a snapshot, read-only, over SFTP and WebDAV
+    Lend(lend::LendArgs),
     /// Let go of the snapshots that a plan's `retain` does not keep
     Expire(expire::ExpireArgs),
     /// Free the space of what no snapshot needs any more
@@ -242,6 +245,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Exit, CliError> {
         Command::Compare(args) => compare::compare(context, &args),
         Command::Restore(args) => restore::restore(context, &args),
         Command::Export(args) => export::export(context, &args),
+        Command::Lend(args) => lend::lend(context, &args),
         Command::Expire(args) => expire::expire(context, &args),
         Command::Reclaim(args) => reclaim::reclaim(context, &args),
         Command::Drill(args) => drill::drill(context, &args),

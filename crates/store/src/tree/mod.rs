@@ -19,7 +19,7 @@ pub use builder::{PageSink, RecipeBuilder, TreeBuilder};
 pub use entry::{
     Below, Body, ChunkRef, DeviceKind, Entry, Item, Kind, Moment, Owner, PageRef, Recipe,
 };
-pub use reader::{Entries, Items, ItemsOf, Takes};
+pub use reader::{Entries, EntriesOf, Items, ItemsOf, Takes};
 pub use spot::Spot;
 pub use stretches::Stretches;
 pub use walk::{Met, OpenNode, TreeWalk, join};

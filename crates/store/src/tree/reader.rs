@@ -82,14 +82,18 @@ impl Pages {
 }
 
 /// The entries of a directory, in the order of their names.
-pub struct Entries<'s> {
-    store: &'s Store,
+pub type Entries<'s> = EntriesOf<&'s Store>;
+
+/// The entries of a directory, in the order of their names, from a store that is held in any way.
+pub struct EntriesOf<S> {
+    store: S,
     pages: Pages,
     ready: VecDeque<Entry>,
 }
 
-impl<'s> Entries<'s> {
-    pub(crate) fn new(store: &'s Store, root: PageRef) -> Self {
+impl<S: Borrow<Store>> EntriesOf<S> {
+    /// The entries of a directory.
+    pub fn new(store: S, root: PageRef) -> Self {
         Self { store, pages: Pages { stack: vec![(root, 0)] }, ready: VecDeque::new() }
     }
 
@@ -99,7 +103,7 @@ impl<'s> Entries<'s> {
     /// If a page cannot be read; what follows it is lost.
     pub fn next_entry(&mut self) -> Result<Option<Entry>> {
         while self.ready.is_empty() {
-            match self.pages.next_leaf(self.store)? {
+            match self.pages.next_leaf(self.store.borrow())? {
                 Some(Page::Entries(entries)) => self.ready.extend(entries),
                 Some(_) => {
                     return Err(StoreError::damaged("a tree", "a list of chunks among names"));
@@ -111,10 +115,10 @@ impl<'s> Entries<'s> {
     }
 }
 
-impl Iterator for Entries<'_> {
+impl<S: Borrow<Store>> Iterator for EntriesOf<S> {
     type Item = Result<Entry>;
 
-    fn next(&mut self) -> Option<Self::Item> {
+    fn next(&mut self) -> Option<<Self as Iterator>::Item> {
         self.next_entry().transpose()
     }
 }
