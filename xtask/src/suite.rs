@@ -11,6 +11,8 @@ const NEEDED: &[(&str, &str)] = &[
     ("tmux", "tmux"),
     ("sshd", "openssh-server"),
     ("ssh-keygen", "openssh-client"),
+    ("sftp", "openssh-client"),
+    ("curl", "curl"),
     ("openssl", "openssl"),
     ("dbus-daemon", "dbus"),
     ("dbus-monitor", "dbus"),

@@ -9,6 +9,8 @@ pub(crate) mod header;
 pub(crate) mod ids;
 pub(crate) mod keys;
 pub(crate) mod parity;
+#[cfg(test)]
+mod parity_tests;
 pub(crate) mod recovery;
 pub(crate) mod signed;
 pub(crate) mod slot;
