@@ -13,6 +13,8 @@ const NEEDED: &[(&str, &str)] = &[
     ("ssh-keygen", "openssh-client"),
     ("sftp", "openssh-client"),
     ("curl", "curl"),
+    ("pdftoppm", "poppler-utils"),
+    ("qpdf", "qpdf"),
     ("openssl", "openssl"),
     ("dbus-daemon", "dbus"),
     ("dbus-monitor", "dbus"),

@@ -33,6 +33,7 @@ mod screen_stores;
 #[path = "../../place/tests/common/servers.rs"]
 #[allow(dead_code, reason = "the tests of places use more of it")]
 mod servers;
+mod sheets;
 #[path = "../../place/tests/common/sshd.rs"]
 #[allow(dead_code, reason = "the tests of places use more of it")]
 mod sshd;

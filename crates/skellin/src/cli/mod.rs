@@ -29,6 +29,7 @@ mod replicate;
 mod restore;
 mod run;
 mod search;
+mod sheet;
 mod signals;
 mod steward;
 mod store;

@@ -69,6 +69,8 @@ pub(super) enum StoreCommand {
         #[arg(long, value_name = "FILE")]
         key: Option<std::path::PathBuf>,
     },
+    /// Write the recovery sheet of a store, for the safe
+    Sheet(super::sheet::SheetArgs),
     /// Show a store and its content
     #[command(
         after_help = "Examples:\n  skellin store show oak\n  skellin store show --place /mnt/oak"
@@ -124,6 +126,7 @@ pub(super) fn store(context: &Context, command: StoreCommand) -> Result<Exit, Cl
             context.print(|| json!({"store": store, "text": lines}), || lines.clone());
             Ok(Exit::Done)
         }
+        StoreCommand::Sheet(args) => super::sheet::sheet(context, &args),
         StoreCommand::Reach { store, accept_host_key } => {
             reach(context, &context.configuration()?, &store, accept_host_key)
         }

@@ -1,10 +1,15 @@
 //! What is kept twice is made two again, and what is damaged and says nothing any more is taken away.
 
+use std::collections::HashSet;
+
 use skellin_place::ObjectName;
 
 use crate::{
     error::{Result, StoreError},
-    format::bounds,
+    format::{
+        bounds,
+        ids::{Class, ContainerId},
+    },
     opening::unlocking::{HEADER_NAMES, examine},
     store::Store,
 };
@@ -25,6 +30,7 @@ impl Store {
         let mut mended = Vec::new();
         self.mend_keys(&mut mended)?;
         self.mend_snapshots(&mut mended)?;
+        self.mend_trees(&mut mended)?;
         self.drop_void(&mut mended)?;
         Ok(mended)
     }
@@ -68,6 +74,33 @@ impl Store {
             if let (Some(bad), Some(good)) = (bad, good) {
                 self.rewrite(&bad, &good, bounds::SNAPSHOT)?;
                 mended.push(bad);
+            }
+        }
+        Ok(())
+    }
+
+    /// Containers of trees of which only the second copy is there. The first decides whether a container
+    /// is listed, and only what is listed is moved by a reclaim.
+    fn mend_trees(&self, mended: &mut Vec<String>) -> Result<()> {
+        self.condemn_from_notices(&HashSet::new())?;
+        let there: HashSet<ContainerId> =
+            self.list_containers()?.into_iter().map(|(id, _)| id).collect();
+        let spares = self.place.listing("spares")?.into_iter();
+        let orphaned: Vec<ContainerId> =
+            spares.filter_map(|spare| ContainerId::parse(Class::Tree, spare.name.leaf())).collect();
+        // In this order: whose run is not open any more has been put whole before that.
+        let open = self.open_runs()?;
+        for id in orphaned {
+            let container = self.containers.get(self.containers.number(id, None));
+            if there.contains(&id) || open.contains(&id.run) || container.is_condemned() {
+                continue;
+            }
+            let Some(spare) = id.spare()? else { continue };
+            let bytes = self.place.fetch(&spare, self.header.layout.longest_container())?;
+            let proven = self.prove_container(id, &bytes);
+            if proven.is_ok_and(|proven| proven.bad.is_empty() && proven.flaw.is_none()) {
+                self.place.create(&id.object()?, &bytes)?;
+                mended.push(id.to_string());
             }
         }
         Ok(())

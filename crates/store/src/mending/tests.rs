@@ -209,5 +209,16 @@ fn what_is_kept_twice_is_made_two_again() {
             assert_eq!(left, [], "{text} {way} is mended");
             assert_whole(&place, &made);
         }
+        // A record that is gone tells of nothing.
+        let kept = ["trees/", "spares/", "snapshots/", "keys/", "index/"];
+        if kept.iter().any(|folder| text.starts_with(folder)) {
+            let copy = memory.fork();
+            copy.delete(&object).expect("deletes");
+            let place: Arc<dyn Place> = Arc::new(copy);
+            let (found, left) = mend(&place, &HashMap::new(), &made);
+            assert!(found > 0, "{text} removed is noticed");
+            assert_eq!(left, [], "{text} removed is mended");
+            assert_whole(&place, &made);
+        }
     }
 }
