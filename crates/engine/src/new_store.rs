@@ -46,7 +46,7 @@ fn prepared(config: &StoreConfig, on: Mounted<'_>, folders: &Folders) -> Result<
 
 /// Creates a store at a place that is ready; `now` in milliseconds since 1970.
 fn created(place: &dyn Place, passphrase: &Passphrase, now: i64) -> Result<StoreId> {
-    let cost = PassphraseCost::default();
+    let cost = PassphraseCost::of_this_machine()?;
     Ok(Store::create(place, passphrase, Creation { cost, now: now / 1000, ..Creation::default() })?)
 }
 

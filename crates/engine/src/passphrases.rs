@@ -111,7 +111,7 @@ impl<'a> Passphrases<'a> {
         now: i64,
         restore_only: bool,
     ) -> Result<String> {
-        let cost = PassphraseCost::default();
+        let cost = PassphraseCost::of_this_machine()?;
         let new = NewPassphrase { passphrase: new, label, restore_only, cost, now: now / 1000 };
         Store::add_passphrase(&*self.place, &self.present, new).map_err(|error| self.error(error))
     }

@@ -4,7 +4,7 @@ use crate::world;
 
 use std::{
     fs,
-    io::{BufRead as _, BufReader, Read as _, Write as _},
+    io::{BufReader, Read as _, Write as _},
     net::TcpStream,
     os::unix::fs::PermissionsExt as _,
     path::Path,

@@ -14,7 +14,7 @@ use super::{
         AboutPanel, ClosingPanel, ComparePanel, DrillPanel, EntryPanel, FatesPanel, FinderPanel,
         GoToPanel, HelpPanel, HoldsPanel, LookPanel, Opened, PassphrasesPanel, PlanPanel,
         ProblemsPanel, ReachPanel, RestorePanel, RetainPanel, RulePanel, SearchPanel, StorePanel,
-        TroublePanel, WhyPanel,
+        TroublePanel, VerifyPanel, WhyPanel,
     },
     tray::Gathered,
     worker::{Request, Trouble},
@@ -44,6 +44,9 @@ impl App {
 
     /// Does what a key, a click or the finder asks for.
     pub fn act(&mut self, action: Action) -> Step {
+        if self.model.only_restores() && !action.only_restores() {
+            return Step::GoOn;
+        }
         match action {
             Action::Quit => {
                 let work = self.under_way();
@@ -69,6 +72,11 @@ impl App {
                 if let Some(lane) = lane.filter(|lane| lane.plan.is_some()) {
                     let opened = DrillPanel::open(&self.model, lane.name.clone());
                     self.open(opened);
+                }
+            }
+            Action::Verify => {
+                if let Some(store) = self.chosen_store() {
+                    self.open(VerifyPanel::open(&self.model, store));
                 }
             }
             Action::Holds => {

@@ -69,6 +69,7 @@ fn title_line(frame: &mut Frame<'_>, app: &Model, drawn: &mut Drawn, area: Rect)
     };
     let style = if app.screen == Screen::Ribbon { app.tense_style() } else { Style::new() };
     let tabs: Vec<(&str, Action)> = match area.width {
+        _ if app.only_restores() => vec![("restore only", Action::Help)],
         ..=99 => Vec::new(),
         _ => {
             vec![("Stores", Action::Stores), ("Journal", Action::Journal), ("Proof", Action::Proof)]
@@ -165,7 +166,7 @@ fn hint_line(
                 Action::Open | Action::WriteRule => app.has_tree(),
                 _ => true,
             };
-            let here = keys::BINDINGS.iter().filter(|binding| {
+            let here = keys::bindings(app.only_restores()).filter(|binding| {
                 !binding.hint.is_empty() && binding.on.holds(place) && fits(binding.action)
             });
             // What belongs to this screen alone stands first, what is everywhere last.

@@ -53,6 +53,7 @@ pub(super) enum Action {
     NewStore,
     Holds,
     Drill,
+    Verify,
     Passphrases,
     Reach,
     Examine,
@@ -329,6 +330,14 @@ pub(super) const BINDINGS: &[Binding] = &[
         "drill",
     ),
     binding(
+        &[(Char('v'), NONE)],
+        "v",
+        Action::Verify,
+        Stores,
+        "Stores: verify every byte, and repair damage",
+        "verify",
+    ),
+    binding(
         &[(Char('h'), NONE)],
         "h",
         Action::Holds,
@@ -418,6 +427,53 @@ impl Where {
             Self::Proof => place == Place::Proof,
         }
     }
+}
+
+impl Action {
+    /// Whether it changes neither a store nor what is configured: what a passphrase leaves that only
+    /// restores.
+    pub fn only_restores(self) -> bool {
+        use Action as A;
+        matches!(
+            self,
+            A::Earlier
+                | A::Later
+                | A::DayEarlier
+                | A::DayLater
+                | A::Oldest
+                | A::Now
+                | A::GoTo
+                | A::Search
+                | A::NextPlan
+                | A::PreviousPlan
+                | A::Closer
+                | A::Wider
+                | A::Up
+                | A::Down
+                | A::PageUp
+                | A::PageDown
+                | A::Open
+                | A::Above
+                | A::Look
+                | A::EarlierVersion
+                | A::LaterVersion
+                | A::About
+                | A::Compare
+                | A::Gather
+                | A::Tray
+                | A::Restore
+                | A::Ribbon
+                | A::Find
+                | A::Reload
+                | A::Help
+                | A::Quit
+        )
+    }
+}
+
+/// The keys there are; `only_restores`: with a passphrase that only restores.
+pub(super) fn bindings(only_restores: bool) -> impl Iterator<Item = &'static Binding> {
+    BINDINGS.iter().filter(move |binding| !only_restores || binding.action.only_restores())
 }
 
 /// What a key means here, if anything.

@@ -104,6 +104,8 @@ pub(super) struct Model {
     pub store_names: Vec<String>,
     /// Those whose passphrase is not configured.
     pub keyless_stores: BTreeSet<String>,
+    /// Stores that were opened with a passphrase that only restores.
+    pub restore_only: BTreeSet<String>,
     /// Where each store stands.
     pub sites: BTreeMap<String, Site>,
     /// What drills of each plan have shown, the newest first.
@@ -180,6 +182,7 @@ impl Model {
             store_mistakes: 0,
             store_names: Vec::new(),
             keyless_stores: BTreeSet::new(),
+            restore_only: BTreeSet::new(),
             sites: BTreeMap::new(),
             drills: BTreeMap::new(),
             lanes: Vec::new(),
@@ -322,6 +325,16 @@ impl Model {
         self.lanes.get(self.lane)
     }
 
+    /// Whether every store that is open was opened with a passphrase that only restores.
+    pub fn only_restores(&self) -> bool {
+        let only = &self.restore_only;
+        !only.is_empty()
+            && self
+                .lanes
+                .iter()
+                .all(|lane| only.contains(&lane.store) || !matches!(lane.known, Known::Here))
+    }
+
     /// The moment the cursor stands on.
     pub fn cursor_time(&self) -> Option<i64> {
         match self.cursor {
@@ -387,7 +400,14 @@ impl Model {
 
     /// Puts the cursor somewhere, and brings what is to be seen there.
     pub fn put_cursor(&mut self, cursor: Cursor) {
-        self.cursor = cursor;
+        let newest = || self.current_lane()?.marks.last().map(|mark| mark.time);
+        self.cursor = match cursor {
+            // There is nothing to be done now or later.
+            Cursor::Is | Cursor::Will(_) if self.only_restores() => {
+                newest().map_or(cursor, Cursor::Was)
+            }
+            cursor => cursor,
+        };
         self.screen = Screen::Ribbon;
         if let Some(time) = self.cursor_time() {
             self.window.follow(time);

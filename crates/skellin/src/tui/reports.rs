@@ -27,9 +27,18 @@ impl App {
     fn take(&mut self, report: Report) -> Step {
         match report {
             Report::AllFacts { store } => self.model.filling.all_read(store),
+            Report::Role { store, restore_only } => {
+                match restore_only {
+                    true => self.model.restore_only.insert(store),
+                    false => self.model.restore_only.remove(&store),
+                };
+            }
             Report::Listed { store, groups } => {
                 self.model.filling.not_read(&store);
                 self.take_listing(&store, groups);
+                if self.model.only_restores() && !matches!(self.model.cursor, Cursor::Was(_)) {
+                    self.model.put_cursor(Cursor::Is);
+                }
                 self.model.look_into_opened();
             }
             Report::Facts { store, facts } => {

@@ -1,5 +1,7 @@
 //! Passphrase slots: each an object of its own that yields the store's secret to one passphrase.
 
+use std::time::{Duration, Instant};
+
 use argon2::{Algorithm, Argon2, Params, Version};
 use minicbor::{Decode, Encode, bytes::ByteVec};
 use zeroize::{Zeroize, Zeroizing};
@@ -42,7 +44,56 @@ impl Default for PassphraseCost {
 impl PassphraseCost {
     /// A cost for tests and demonstrations, where the passphrase protects nothing.
     pub const TRIVIAL: Self = Self { memory: 8, passes: 1, lanes: 1 };
+
+    /// What this machine tries in about half a second, and never less than the default: whoever guesses
+    /// pays as much for each guess. It takes as long as one trial of the default.
+    ///
+    /// # Errors
+    /// If there is not enough memory for a trial.
+    pub fn of_this_machine() -> Result<Self> {
+        let begun = Instant::now();
+        stretch(b"a trial", &[0; 16], Self::default())?;
+        let memory = rustix::system::sysinfo();
+        let all = u64::from(memory.totalram).saturating_mul(memory.mem_unit.into());
+        Ok(Self::within(begun.elapsed(), all))
+    }
+
+    /// The largest cost that takes no longer than it should where the default takes so long, in so many
+    /// bytes of memory in all.
+    fn within(default_takes: Duration, memory: u64) -> Self {
+        let mut cost = Self::default();
+        let takes = |cost: Self| {
+            let times = f64::from(cost.memory) * f64::from(cost.passes)
+                / (f64::from(Self::default().memory) * f64::from(Self::default().passes));
+            default_takes.mul_f64(times)
+        };
+        // Memory first: it is what makes guessing dear.
+        loop {
+            let more = Self { memory: cost.memory * 2, ..cost };
+            let fits = u64::from(more.memory) << 10 <= memory / SHARE_OF_MEMORY;
+            if more.memory > DEAREST_MEMORY || !fits || takes(more) > TRIAL {
+                break;
+            }
+            cost = more;
+        }
+        loop {
+            let more = Self { passes: cost.passes + 1, ..cost };
+            if more.passes > DEAREST_PASSES || takes(more) > TRIAL {
+                return cost;
+            }
+            cost = more;
+        }
+    }
 }
+
+/// So long a trial of a passphrase may take on the machine that adds it.
+const TRIAL: Duration = Duration::from_millis(500);
+/// Small machines have to open the store, too: no more memory than this, in KiB,
+const DEAREST_MEMORY: u32 = 256 << 10;
+/// and no more passes.
+const DEAREST_PASSES: u32 = 4;
+/// Nor more than one part in so many of the machine's memory.
+const SHARE_OF_MEMORY: u64 = 16;
 
 /// A slot as it lies at the place, in clear but for the bundle.
 #[derive(Clone, Debug, PartialEq, Eq, Encode, Decode)]
@@ -257,6 +308,8 @@ fn bound_to(header: &[u8], id: &[u8; 8]) -> Vec<u8> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     #[test]
@@ -294,5 +347,30 @@ mod tests {
             let read = Slot::decode(&changed, "slot");
             assert!(read.is_err() || read.is_ok_and(|slot| slot.sum.is_none()), "at {at}");
         }
+    }
+
+    proptest! {
+        /// Never cheaper than the default, never dearer than small machines can pay.
+        #[test]
+        fn costs_keep_to_floor_and_ceiling(millis in 0u64..60_000, memory in any::<u64>()) {
+            let cost = PassphraseCost::within(Duration::from_millis(millis), memory);
+            let floor = PassphraseCost::default();
+            prop_assert!(cost.memory >= floor.memory && cost.passes >= floor.passes);
+            prop_assert!(cost.memory <= DEAREST_MEMORY && cost.passes <= DEAREST_PASSES);
+            prop_assert_eq!(cost.lanes, floor.lanes);
+            let times = u128::from(cost.memory) * u128::from(cost.passes);
+            let of = u128::from(floor.memory) * u128::from(floor.passes);
+            prop_assert!(cost == floor || u128::from(millis) * times <= 500 * of);
+        }
+    }
+
+    #[test]
+    fn quick_machines_pay_more() {
+        let of =
+            |millis, gib: u64| PassphraseCost::within(Duration::from_millis(millis), gib << 30);
+        assert_eq!(of(1000, 64), PassphraseCost::default());
+        assert_eq!(of(150, 64).memory, 128 << 10);
+        assert_eq!((of(20, 64).memory, of(20, 64).passes), (256 << 10, 4));
+        assert_eq!((of(20, 1).memory, of(20, 1).passes), (64 << 10, 4));
     }
 }

@@ -17,9 +17,9 @@ use crate::{
 };
 
 pub(crate) const HEADER_NAMES: [&str; 2] = ["skellin-store", "skellin-store.spare"];
-/// All slots that are tried may cost so much together, in KiB times passes: about 80 times the
+/// All slots that are tried may cost so much together, in KiB times passes: about 200 times the
 /// usual one. One slot is always tried.
-const MOST_COST: u64 = 16 << 20;
+const MOST_COST: u64 = 40 << 20;
 
 /// What opening a store yields.
 pub(crate) struct Unlocked {

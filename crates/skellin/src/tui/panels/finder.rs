@@ -19,7 +19,7 @@ use crate::{
     meanings,
     tui::{
         hits::Target,
-        keys::{Action, BINDINGS},
+        keys::{Action, bindings},
         model::Model,
     },
     words::{self, fit},
@@ -77,7 +77,7 @@ impl FinderPanel {
         let place = app.place();
         // What means something here comes first.
         let (here, elsewhere): (Vec<_>, Vec<_>) =
-            BINDINGS.iter().partition(|binding| binding.on.holds(place));
+            bindings(app.only_restores()).partition(|binding| binding.on.holds(place));
         for binding in here.into_iter().filter(|binding| fits(binding.says)) {
             offers.push(Offer {
                 key: binding.shown.to_owned(),

@@ -70,7 +70,9 @@ fn keys_of(app: &Model, places: &[(&'static str, &[keys::Where])]) -> Vec<Line<'
             lines.push(Line::from(""));
         }
         lines.push(Line::styled(*title, app.theme.strong()));
-        for binding in keys::BINDINGS.iter().filter(|binding| place.contains(&binding.on)) {
+        for binding in
+            keys::bindings(app.only_restores()).filter(|binding| place.contains(&binding.on))
+        {
             lines.push(Line::from(vec![
                 Span::styled(format!("  {:<11}", binding.shown), app.tense_style()),
                 Span::raw(binding.says),

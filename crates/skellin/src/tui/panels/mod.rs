@@ -28,6 +28,7 @@ mod sides;
 mod store;
 mod text_field;
 mod unlock;
+mod verify;
 
 pub(super) use closing::ClosingPanel;
 pub(super) use compare::ComparePanel;
@@ -51,3 +52,4 @@ pub(super) use rule::RulePanel;
 pub(super) use search::SearchPanel;
 pub(super) use store::StorePanel;
 pub(super) use unlock::UnlockPanel;
+pub(super) use verify::VerifyPanel;

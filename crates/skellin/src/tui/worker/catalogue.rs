@@ -83,6 +83,8 @@ pub(super) fn open(shared: &Shared, name: &str, passphrase: Option<&Passphrase>)
     match listed {
         Ok((open, (groups, newest))) => {
             let number = open.listing.fetch_add(1, Ordering::SeqCst) + 1;
+            let restore_only = open.store.is_restore_only();
+            shared.tell(Report::Role { store: name.to_owned(), restore_only });
             let store = name.to_owned();
             if shared.tell(Report::Listed { store, groups: Ok(groups) }) {
                 read_all(shared, name, &open, &newest, number);

@@ -14,6 +14,7 @@ mod restoring;
 mod search;
 mod sources;
 mod turns;
+mod verifying;
 
 use std::{
     collections::HashMap,
@@ -38,6 +39,7 @@ pub(crate) use report::{
 };
 pub(crate) use restoring::{ItemEnd, OrderItem, RestoreOrder, Restored};
 pub(crate) use search::{FoundPath, SearchEnd, Sought, SoughtLane};
+pub(crate) use verifying::Verified;
 
 use super::{arrange::Arrangement, rows::Rows};
 use turns::Turns;
@@ -152,6 +154,8 @@ pub(crate) enum Request {
     Restore(Box<RestoreOrder>),
     /// Drill a plan.
     Drill { job: u64, plan: String, cancel: Cancel },
+    /// Verify a store, and mend what is damaged if that is wanted.
+    Verify { job: u64, store: String, repair: bool, cancel: Cancel },
 }
 
 /// What to do with the passphrases of a store.
@@ -368,6 +372,9 @@ impl Queues {
             }
             Request::Drill { job, plan, cancel } => {
                 apart(Box::new(move |it| drilling::drill(it, job, &plan, &cancel)));
+            }
+            Request::Verify { job, store, repair, cancel } => {
+                apart(Box::new(move |it| verifying::verify(it, job, (&store, repair), &cancel)));
             }
             Request::Restore(order) => apart(Box::new(move |it| restoring::restore(it, &order))),
             // Before anything that is asked for next: that reads the file.

@@ -10,6 +10,7 @@ use skellin_engine::{
 use skellin_plan::PlanDraft;
 use skellin_store::{Holding, Kind, PassphraseSlot, RunId};
 
+use super::verifying::Verified;
 use super::{
     CompareEnd, Contrasted, DifferRow, FoundPath, Restored, SearchEnd, Written, foretell::Fill,
 };
@@ -28,6 +29,8 @@ pub(crate) struct PassphrasesNow {
 /// Told by the worker.
 #[derive(Debug)]
 pub(crate) enum Report {
+    /// Whether a store was opened with a passphrase that only restores.
+    Role { store: String, restore_only: bool },
     /// The snapshots of a store, or why there are none to be had.
     Listed { store: String, groups: Result<Vec<Group>, Trouble> },
     /// What some snapshots say of themselves.
@@ -120,6 +123,7 @@ pub(crate) enum JobEnd {
     Run(Result<Box<RunReport>, Trouble>),
     Restore(Result<Box<Restored>, Trouble>),
     Drill(Result<Box<DrillReport>, Trouble>),
+    Verify(Result<Box<Verified>, Trouble>),
 }
 
 /// Whether a passphrase was tried and opens nothing.
