@@ -35,7 +35,8 @@ fn the_whole_story_of_the_demo_holds() {
         "which are missing",
         "the drive that came back is up to date again",
         "pair: no damage",
-        "Every step held (16 steps)",
+        "it is repaired, no damage is left",
+        "Every step held (17 steps)",
     ] {
         assert!(text.contains(step), "{step}\n{text}");
     }

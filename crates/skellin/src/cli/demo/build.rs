@@ -29,6 +29,8 @@ use crate::{
 };
 
 const DAY: i64 = 86_400_000;
+/// What the drives mend by themselves, in percent.
+const PARITY: u8 = 3;
 
 /// Plans and key of the station, and a store in a directory.
 pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<(), CliError> {
@@ -36,7 +38,11 @@ pub(super) fn configure(folder: &Path, folders: &Folders, now: i64) -> Result<()
     let oak = folder.join("oak");
     let place = prepare_place_alone(PlaceSpec::Directory(oak.clone()))?;
     create(&*place, now)?;
-    let text = format!("[oak]\nplace = \"{}\"\n{}", oak.display(), passphrase(folder));
+    let text = format!(
+        "[oak]\nplace = \"{}\"\nparity = \"{PARITY}%\"\n{}",
+        oak.display(),
+        passphrase(folder)
+    );
     write(&folders.config.join("stores.toml"), &text)
 }
 
@@ -133,7 +139,7 @@ pub(super) fn build(
     plans(folder, folders, true)?;
     write(&folders.config.join("hosts.toml"), &servers.hosts(folder))?;
     let oak = format!(
-        "[oak]\nplace = \"drive:/skellin\"\ndrives = [\"{EAST}\", \"{WEST}\"]\nswap = \"mondays\"\n{}",
+        "[oak]\nplace = \"drive:/skellin\"\ndrives = [\"{EAST}\", \"{WEST}\"]\nswap = \"mondays\"\nparity = \"{PARITY}%\"\n{}",
         passphrase(folder)
     );
     let stores = format!("{oak}{}", servers.stores(folder)?);
@@ -147,6 +153,7 @@ pub(super) fn build(
     create(&*place, start)?;
     let cache = Cache::ReadWrite(folders.cache.clone());
     let store = Arc::new(Store::open(place, PASSPHRASE.as_bytes(), cache)?);
+    store.set_parity(PARITY);
     let nights = Nights {
         configuration: &configuration,
         journal: &journal,

@@ -40,6 +40,19 @@ pub(super) fn tell(context: &Context, folder: &Path, remove: bool) -> Result<Exi
     Ok(Exit::Done)
 }
 
+/// Blanks a part of the largest file of a directory, as bad sectors would: two hundredths of it.
+fn blank(folder: &Path) -> std::io::Result<()> {
+    let mut largest = (0, folder.to_path_buf());
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        largest = largest.max((entry.metadata()?.len(), entry.path()));
+    }
+    let mut bytes = fs::read(&largest.1)?;
+    let (from, length) = (bytes.len() / 3, bytes.len() / 50);
+    bytes[from..from + length].fill(0);
+    fs::write(&largest.1, bytes)
+}
+
 /// Step by step.
 fn all(story: &mut Story<'_>) -> Result<(), CliError> {
     let now = jiff::Timestamp::now().as_millisecond();
@@ -148,6 +161,19 @@ fn all(story: &mut Story<'_>) -> Result<(), CliError> {
     story.hold(
         compared.is_some() && files["compared"] == files["all"] && drilled["mismatch-count"] == 0,
         &format!("{} files came back as they were backed up", files["compared"]),
+    )?;
+
+    story.step("A part of the store is blanked, and mended by its parity");
+    blank(&story.path("oak/data")).map_err(cannot)?;
+    let damaged = story.ends(&["verify", "oak"], 3)?;
+    let lost = damaged["damage"].as_array().map_or(&[][..], Vec::as_slice);
+    let harmless = lost.iter().all(|damage| damage["files"].as_array().is_some_and(Vec::is_empty));
+    story.hold(lost.len() == 1 && harmless, "the damage is found, and no file is lost by it")?;
+    let repaired = story.ends(&["verify", "oak", "--repair"], 4)?;
+    let verified = story.command(&["verify", "oak"], true)?;
+    story.hold(
+        repaired["repaired"] == 1 && verified["damage"].as_array().is_some_and(Vec::is_empty),
+        "it is repaired, no damage is left",
     )?;
 
     story.step("Retention says why each snapshot stays, and a reclaim harms none");

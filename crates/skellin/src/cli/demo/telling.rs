@@ -51,6 +51,13 @@ impl Story<'_> {
         Err(CliError::failed(format!("step {} did not hold: {status}: {why}", self.step), None))
     }
 
+    /// Runs the program itself, which must end with this status; what it says.
+    pub fn ends(&self, arguments: &[&str], expected: i32) -> Result<Value, CliError> {
+        let (status, said) = self.ask(arguments, true)?;
+        self.hold(status == Some(expected), &format!("status {expected}"))?;
+        Ok(said)
+    }
+
     /// Runs the program itself, which must refuse with this status; its reason.
     pub fn refusal(&self, arguments: &[&str], expected: i32) -> Result<String, CliError> {
         let (status, said) = self.ask(arguments, true)?;
