@@ -14,7 +14,7 @@ use crate::{
 /// Files up to this size cost by their number, longer ones by their bytes.
 pub(super) const SMALL: u64 = 128 << 10;
 /// Neighbours that are chosen together: so many files,
-const CLUSTER_FILES: usize = 64;
+const CLUSTER_FILES: usize = 128;
 /// or so many bytes.
 const CLUSTER_BYTES: u64 = 8 << 20;
 /// No sample has more bytes, so that it fits where a whole restore would not.

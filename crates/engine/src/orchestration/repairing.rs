@@ -141,9 +141,9 @@ impl Orchestrator<'_> {
             machine: self.machine,
             origin,
             now,
-            // What is waste stays: only what is damaged goes.
+            // What is waste stays, and what is small: only what is damaged is stored anew.
             waste: 100,
-            most: u64::MAX,
+            most: 0,
             patience: PATIENCE,
         };
         // What was read to find damage says nothing of what is in no readable segment.

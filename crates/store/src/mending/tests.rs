@@ -68,7 +68,7 @@ fn mend(
         origin: None,
         now: 2_000_000,
         waste: 100,
-        most: u64::MAX,
+        most: 0,
         patience: Duration::ZERO,
     };
     let store = Arc::new(store.reopened());

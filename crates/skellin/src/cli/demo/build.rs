@@ -350,6 +350,7 @@ impl Nights<'_> {
                 let inner = Arc::clone(self.store.place());
                 let place = Arc::new(Impatient { inner, cancel: cancel.clone() });
                 let store = Store::open(place, PASSPHRASE.as_bytes(), Cache::None)?;
+                store.set_parity(PARITY);
                 let store = Arc::new(store);
                 Ok(run(&|| Ok(Arc::clone(&store))).map(drop)?)
             }

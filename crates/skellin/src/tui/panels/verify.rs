@@ -157,7 +157,10 @@ fn ended_lines(app: &Model, verified: &Verified) -> Vec<Line<'static>> {
                 ),
                 Line::from(""),
             ];
-            lines.extend(damage_lines(app, &found.damage));
+            for one in found.damage.iter().take(SHOWN) {
+                lines.push(Line::styled(format!("  {}", one.object), theme.quiet()));
+            }
+            lines.extend(more_lines(app, found.damage.len()));
             lines.push(Line::from(""));
             lines.extend(scope(left));
             lines
@@ -209,14 +212,15 @@ fn damage_lines(app: &Model, damage: &[Damage]) -> Vec<Line<'static>> {
             lines.push(Line::styled(format!("    and {more} more files"), theme.quiet()));
         }
     }
-    if damage.len() > SHOWN {
-        let more = words::count((damage.len() - SHOWN) as u64);
-        lines.push(Line::styled(
-            format!("  and {more} more: skellin verify lists all"),
-            theme.quiet(),
-        ));
-    }
+    lines.extend(more_lines(app, damage.len()));
     lines
+}
+
+/// How many objects are not shown.
+fn more_lines(app: &Model, all: usize) -> Option<Line<'static>> {
+    let more = all.checked_sub(SHOWN).filter(|more| *more > 0)?;
+    let text = format!("  and {} more", words::count(more as u64));
+    Some(Line::styled(text, app.theme.quiet()))
 }
 
 impl Panel for VerifyPanel {
