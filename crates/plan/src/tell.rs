@@ -22,6 +22,10 @@ pub struct Tell {
     pub success: Vec<String>,
     /// When there was no good run for longer than the schedule allows.
     pub late: Vec<String>,
+    /// When a verification found damage in a store of the plan.
+    pub damage: Vec<String>,
+    /// When a drill restored what is not what was backed up.
+    pub drill: Vec<String>,
 }
 
 /// What can be told of a plan.
@@ -35,12 +39,16 @@ pub enum Topic {
     Success,
     /// There was no good run for longer than the schedule allows.
     Late,
+    /// A verification found damage in a store of the plan.
+    Damage,
+    /// A drill restored what is not what was backed up.
+    Drill,
 }
 
 /// What lasts, and who has heard of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Trouble {
-    /// What it is: failure, exceptions, or late.
+    /// What it is; never success.
     pub topic: Topic,
     /// Since when it lasts.
     pub since: Timestamp,
@@ -77,6 +85,14 @@ pub enum Standing {
     Failed,
     /// Nothing ran for longer than it should.
     Late,
+    /// A verification found damage.
+    Damaged,
+    /// A verification of all data found none.
+    Undamaged,
+    /// A drill found what does not match.
+    Mismatched,
+    /// Everything a drill restored matched.
+    Matched,
 }
 
 /// Something to tell.
@@ -106,13 +122,16 @@ impl Topic {
             Self::Exceptions => "exceptions",
             Self::Success => "success",
             Self::Late => "late",
+            Self::Damage => "damage",
+            Self::Drill => "drill",
         }
     }
 
     /// The topic of a word.
     #[must_use]
     pub fn of_word(word: &str) -> Option<Self> {
-        let all = [Self::Failure, Self::Exceptions, Self::Success, Self::Late];
+        let all =
+            [Self::Failure, Self::Exceptions, Self::Success, Self::Late, Self::Damage, Self::Drill];
         all.into_iter().find(|topic| topic.word() == word)
     }
 }
@@ -126,15 +145,16 @@ impl Tell {
             Topic::Exceptions => &self.exceptions,
             Topic::Success => &self.success,
             Topic::Late => &self.late,
+            Topic::Damage => &self.damage,
+            Topic::Drill => &self.drill,
         }
     }
 
     /// Whether nobody is told of anything.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        [&self.failure, &self.exceptions, &self.success, &self.late]
-            .iter()
-            .all(|list| list.is_empty())
+        let lists = [&self.failure, &self.exceptions, &self.success, &self.late];
+        lists.into_iter().chain([&self.damage, &self.drill]).all(Vec::is_empty)
     }
 }
 
@@ -152,6 +172,10 @@ pub fn tellings(
         Standing::Exceptions => (Some(Topic::Exceptions), &[Topic::Failure, Topic::Late]),
         Standing::Failed => (Some(Topic::Failure), &[]),
         Standing::Late => (Some(Topic::Late), &[]),
+        Standing::Damaged => (Some(Topic::Damage), &[]),
+        Standing::Undamaged => (None, &[Topic::Damage]),
+        Standing::Mismatched => (Some(Topic::Drill), &[]),
+        Standing::Matched => (None, &[Topic::Drill]),
     };
     let (mut told, mut left) = (Vec::new(), Vec::new());
     for trouble in troubles {
@@ -224,6 +248,8 @@ pub(crate) fn parse<'t>(
         ("exceptions", &mut tell.exceptions),
         ("success", &mut tell.success),
         ("late", &mut tell.late),
+        ("damage", &mut tell.damage),
+        ("drill", &mut tell.drill),
     ] {
         for (name, span) in inner.texts(reading, key).unwrap_or_default() {
             let is_known = channels.is_none_or(|channels| channels.contains(&name));
@@ -321,10 +347,14 @@ mod tests {
             hours in proptest::collection::vec(prop_oneof![
                 3 => Just(None), 2 => Just(Some(Standing::Good)), 2 => Just(Some(Standing::Failed)),
                 1 => Just(Some(Standing::Exceptions)), 2 => Just(Some(Standing::Late)),
+                1 => Just(Some(Standing::Damaged)), 1 => Just(Some(Standing::Undamaged)),
+                1 => Just(Some(Standing::Mismatched)), 1 => Just(Some(Standing::Matched)),
             ], 1..300), named in 0_usize..100,
         ) {
             let told = story(&hours, named);
-            for topic in [Topic::Failure, Topic::Exceptions, Topic::Late] {
+            for topic in
+                [Topic::Failure, Topic::Exceptions, Topic::Late, Topic::Damage, Topic::Drill]
+            {
                 let mut expected = Vec::new();
                 let mut last: Option<usize> = None;
                 for (hour, standing) in hours.iter().enumerate().skip(named) {
@@ -333,12 +363,17 @@ mod tests {
                         Standing::Failed => topic == Topic::Failure,
                         Standing::Exceptions => topic == Topic::Exceptions,
                         Standing::Late => topic == Topic::Late,
-                        Standing::Good => false,
+                        Standing::Damaged => topic == Topic::Damage,
+                        Standing::Mismatched => topic == Topic::Drill,
+                        Standing::Good | Standing::Undamaged | Standing::Matched => false,
                     };
+                    let is_of_run = !matches!(topic, Topic::Damage | Topic::Drill);
                     let is_end = match standing {
-                        Standing::Good => true,
-                        Standing::Exceptions => topic != Topic::Exceptions,
-                        Standing::Failed | Standing::Late => false,
+                        Standing::Good => is_of_run,
+                        Standing::Exceptions => is_of_run && topic != Topic::Exceptions,
+                        Standing::Undamaged => topic == Topic::Damage,
+                        Standing::Matched => topic == Topic::Drill,
+                        _ => false,
                     };
                     if is_it && last.is_none_or(|last| hour - last >= 24) {
                         expected.push(format!("{hour}: {}", topic.word()));

@@ -426,3 +426,50 @@ fn the_desktop_is_asked_to_show_it() {
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(output.status.code() == Some(1) && said.contains("is somebody logged in?"), "{said}");
 }
+
+#[test]
+fn damage_and_its_end_are_told_and_so_is_a_drill_that_does_not_match() {
+    let world = World::new();
+    let web = Web::start("200 OK");
+    write(
+        &world.path("config/channels.toml"),
+        format!("[board]\nwebhook = \"http://127.0.0.1:{}/hook\"\n", web.port),
+    );
+    write(&world.path("ridge/long.dat"), content(7, 200_000));
+    let source = world.path("ridge");
+    world.plan(
+        "readings",
+        &format!(
+            "sources = [\"{}\"]\nstore = \"oak\"\nmachine = \"hut\"\n[tell]\ndamage = [\"board\"]\ndrill = [\"board\"]\n",
+            source.display()
+        ),
+    );
+    world.done(&["run", "readings"]);
+    world.done(&["verify", "oak"]);
+    assert!(web.got().is_empty(), "what is well is not told");
+    let container = fs::read_dir(world.path("oak/data")).unwrap().next().unwrap().unwrap().path();
+    let whole = fs::read(&container).unwrap();
+    let mut bytes = whole.clone();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&container, bytes).unwrap();
+    let told = |wanted: &str| {
+        let got = web.got();
+        let bodies = got.iter().map(|one| one.body.clone()).collect::<Vec<_>>();
+        let last = bodies.last().cloned().unwrap_or_default();
+        let value: serde_json::Value = serde_json::from_str(&last).unwrap_or_default();
+        assert_eq!(value["event"], wanted, "{bodies:?}");
+        (value["over"].as_bool().unwrap(), bodies.len())
+    };
+    assert_eq!(world.run(&["verify", "oak"]).0, 3);
+    assert_eq!(told("damage"), (false, 1));
+    // It is told once a day, whoever looks again.
+    assert_eq!(world.run(&["verify", "oak"]).0, 3);
+    assert_eq!(told("damage"), (false, 1));
+    assert_eq!(world.run(&["drill", "readings", "--sample", "all"]).0, 3);
+    assert_eq!(told("drill"), (false, 2));
+    assert_eq!(world.run(&["verify", "oak", "--repair"]).0, 4);
+    assert_eq!(told("damage"), (true, 3));
+    world.done(&["drill", "readings", "--sample", "all"]);
+    assert_eq!(told("drill"), (true, 4));
+}

@@ -1,5 +1,6 @@
 //! Drills as a whole: with a lock, an entry in the journal, and what it remembers of them.
 
+use skellin_plan::Standing;
 use skellin_store::{Entry, Snapshot, Store};
 
 use super::Orchestrator;
@@ -96,6 +97,18 @@ impl Orchestrator<'_> {
                 ..Ending::at(self.clock.now(), outcome)
             }
         });
+        if let (Ok(report), Some(plan)) = (&result, file)
+            && !report.interrupted
+        {
+            let standing = match report.wrong_count {
+                0 => Standing::Matched,
+                _ => Standing::Mismatched,
+            };
+            let words = format!("{} files did not match", report.wrong_count);
+            let hint = format!("skellin verify {store_name} shows what is damaged");
+            let mut plans = std::iter::once(plan);
+            self.tell_of_proof(&mut plans, standing, (entry, Some(words), Some(hint)));
+        }
         if let (Ok(report), Some(journal), Some(entry)) = (&result, self.journal, entry)
             && let Some((snapshot, made)) = report.snapshot
             && !report.interrupted

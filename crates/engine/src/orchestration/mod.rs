@@ -11,7 +11,7 @@ mod telling;
 
 use std::{path::PathBuf, sync::Arc};
 
-use skellin_plan::{Effort, PlaceSpec, Plan, Speed};
+use skellin_plan::{Effort, PlaceSpec, Plan, Speed, Standing};
 use skellin_store::{ContainerId, DataShare, Store, Suspect, VerifyReport, VerifyWatch};
 
 use crate::{
@@ -500,6 +500,21 @@ impl Orchestrator<'_> {
             }
         });
         let report = result?;
+        let standing = match (report.damage.len(), share) {
+            (0, DataShare::All) => Some(Standing::Undamaged),
+            // What was not read may be damaged still.
+            (0, _) => None,
+            _ => Some(Standing::Damaged),
+        };
+        if let Some(standing) = standing {
+            let plans = self.configuration.plans.iter().filter_map(|file| file.plan.as_ref());
+            let mut plans = plans.filter(|plan| {
+                plan.store == store_name || plan.replicas().any(|store| store == store_name)
+            });
+            let words = format!("{} damaged objects in {store_name}", report.damage.len());
+            let hint = format!("skellin verify {store_name} --repair");
+            self.tell_of_proof(&mut plans, standing, (entry, Some(words), Some(hint)));
+        }
         let noted = self.journal.map(|journal| {
             journal.note_proven(&id, (&report.proven, &report.data), self.clock.now())
         });

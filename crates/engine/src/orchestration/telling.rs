@@ -189,6 +189,33 @@ impl Orchestrator<'_> {
             self.events.event(Event::Note(format!("{error}; no notification for this run")));
         }
     }
+
+    /// Decides what is to be told of a drill, or of a verification: of each plan that it concerns.
+    pub(super) fn tell_of_proof(
+        &self,
+        plans: &mut dyn Iterator<Item = &Plan>,
+        standing: Standing,
+        (entry, words, hint): (Option<i64>, Option<String>, Option<String>),
+    ) {
+        let Some(journal) = self.journal else { return };
+        for plan in plans {
+            let happening = Happening {
+                machine: plan.machine.as_deref().unwrap_or(self.machine),
+                now: self.clock.now(),
+                work: entry,
+                words: words.clone(),
+                hint: hint.clone(),
+                last_good: last_good(journal, &plan.name, None),
+                ..Happening::default()
+            };
+            let about = About::of(plan);
+            if let Err(error) =
+                note_standing(self.configuration, journal, &about, standing, &happening)
+            {
+                self.events.event(Event::Note(format!("{error}; no notification of it")));
+            }
+        }
+    }
 }
 
 /// How things stand after a run that went to its end, and what is said of it.

@@ -66,6 +66,22 @@ pub(super) fn message(
             format!("{name} is done on {machine}"),
             format!("{name} on {machine} has a new snapshot."),
         ),
+        (Topic::Damage, false) => (
+            format!("damage in a store of {name} on {machine}"),
+            format!("A verification on {machine} found damage in a store of {name}."),
+        ),
+        (Topic::Drill, false) => (
+            format!("a drill of {name} did not match on {machine}"),
+            format!("A drill of {name} on {machine} restored files that did not match."),
+        ),
+        (Topic::Damage, true) => (
+            format!("no more damage in the stores of {name} on {machine}"),
+            format!("All data was verified on {machine}, and nothing is damaged."),
+        ),
+        (Topic::Drill, true) => (
+            format!("a drill of {name} matched on {machine}"),
+            format!("A drill of {name} on {machine} restored what was backed up."),
+        ),
         (Topic::Failure, true) => (
             format!("{name} recovered on {machine}"),
             format!("{name} on {machine} failed before and has a new snapshot now."),
@@ -117,6 +133,9 @@ pub(super) fn message(
         body.push_str(
             "This message is repeated daily while the problem lasts, and once when it is over.\n",
         );
+    }
+    if !is_over && matches!(telling.topic, Topic::Damage | Topic::Drill) {
+        body.push_str("Another message follows when it is over.\n");
     }
     (subject, body)
 }

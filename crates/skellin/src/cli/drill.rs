@@ -16,6 +16,7 @@ use super::{
     context::Context,
     error::CliError,
     output::{exception_json, json_path},
+    post,
     run::exceptions_text,
     signals,
 };
@@ -119,6 +120,7 @@ pub(super) fn drill(context: &Context, args: &DrillArgs) -> Result<Exit, CliErro
         unattended,
     };
     let report = orchestrator.drill(&plan.name, (name, &*store), &snapshot, options)?;
+    post::carry(context, &configuration, journal.as_ref());
     let opened = args.lost_machine.then_some(opened);
     context.print(
         || as_json(&plan.name, name, &report, opened),

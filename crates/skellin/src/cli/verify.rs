@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use skellin_engine::{Event, EventSink, Progress, ProvenShare};
 use skellin_store::{Damage, DataShare, VerifyProgress, VerifyReport, VerifyWatch};
 
-use super::{WhichStore, context::Context, error::CliError, output::json_path, signals};
+use super::{WhichStore, context::Context, error::CliError, output::json_path, post, signals};
 use crate::{exit::Exit, words};
 
 #[derive(Args)]
@@ -95,14 +95,13 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
     if args.repair {
-        return repair::repair(
-            context,
-            (&configuration, &orchestrator),
-            (&name, &store),
-            args.data,
-        );
+        let with = (&configuration, &orchestrator);
+        let repaired = repair::repair(context, with, (&name, &store), args.data);
+        post::carry(context, &configuration, journal.as_ref());
+        return repaired;
     }
     let (report, share) = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
+    post::carry(context, &configuration, journal.as_ref());
     context.progress.event(Event::Ended);
     let now = jiff::Timestamp::now().as_millisecond();
     context.print(

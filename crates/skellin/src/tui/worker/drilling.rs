@@ -24,6 +24,7 @@ pub(super) fn drill(shared: &Shared, number: u64, plan: &str, cancel: &Cancel) {
         };
         orchestrator.drill(&plan.name, (&plan.store, &store), &snapshot, options)
     });
+    job.carry();
     let end = end.map(Box::new).map_err(Into::into);
     shared.tell(Report::Ended { job: number, end: JobEnd::Drill(end) });
 }

@@ -93,7 +93,7 @@ impl<'a> Job<'a> {
     }
 
     /// Sends what is to be told, beside everything else.
-    fn carry(&self) {
+    pub fn carry(&self) {
         let Some(journal) = self.journal.clone() else { return };
         let (configuration, machine) = (self.configuration.clone(), self.shared.machine.clone());
         std::thread::spawn(move || {

@@ -81,6 +81,7 @@ pub(super) fn verify(shared: &Shared, number: u64, (name, repair): (&str, bool),
         locked(&shared.stores).remove(name);
         catalogue::open(shared, name, None);
     }
+    job.carry();
     let end = end.map(Box::new).map_err(Into::into);
     shared.tell(Report::Ended { job: number, end: JobEnd::Verify(end) });
 }
