@@ -91,7 +91,7 @@ fn a_damaged_store_is_found_and_mended_on_the_screen() {
     bytes[middle] ^= 1;
     fs::write(&newest, bytes).unwrap();
     screen.keys(&["v"]);
-    screen.wait(&["✕ 1 object is damaged:", "data/", "m mends"]);
+    screen.wait(&["✕ 1 object is damaged:", "data/", "m repairs it"]);
     screen.keys(&["m"]);
     screen.wait(&["✓ 1 object repaired. No damage is left."]);
     screen.keys(&["Enter"]);
@@ -119,7 +119,7 @@ fn with_a_passphrase_that_only_restores_there_are_was_and_the_tray() {
     fs::copy(path("reads"), path("key")).unwrap();
     private("key");
     let screen = Screen::start(120, 32, folder.path(), program());
-    let text = screen.wait(&["─ Was ─", "restore only", "restore", "tray"]);
+    let text = screen.wait(&["─ Was ─", "everything can be restored", "restore only", "tray"]);
     assert!(!text.contains("Proof") && !text.contains("dry run"), "{text}");
     // Nothing else opens, whatever is pressed.
     for key in ["s", "j", "p", "r", "d", "a", "End", "Right"] {

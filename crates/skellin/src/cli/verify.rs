@@ -159,7 +159,7 @@ fn as_text(
     let counted = words::counted(count, "object is damaged", "objects are damaged");
     out.push_str(&format!("{counted}\n"));
     out.push_str(&format!(
-        "  → skellin verify {store} --repair mends what parity, copies or files still hold\n"
+        "  → skellin verify {store} --repair repairs it from parity, copies, files or other stores\n"
     ));
     out
 }

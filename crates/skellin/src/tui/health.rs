@@ -55,6 +55,11 @@ pub(super) fn top_line(app: &Model, width: usize) -> Line<'static> {
 /// The state in words, in fewer words if there are, and how they look.
 fn state(app: &Model) -> (String, Option<String>, Style) {
     let theme = app.theme;
+    if app.only_restores() {
+        // Whether plans run is the care of whoever may run them.
+        let says = "everything can be restored; with this passphrase nothing is changed";
+        return (says.to_owned(), Some("restore only".to_owned()), theme.quiet());
+    }
     // Other machines look after their plans themselves.
     let own: Vec<&Lane> = app.lanes.iter().filter(|lane| lane.plan.is_some()).collect();
     let all = own.len() + app.mistaken.len();

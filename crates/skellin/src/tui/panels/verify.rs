@@ -145,7 +145,7 @@ fn ended_lines(app: &Model, verified: &Verified) -> Vec<Line<'static>> {
             lines.extend(damage_lines(app, &found.damage));
             lines.push(Line::from(""));
             lines.push(Line::from(
-                "m mends what parity, second copies, files here and other stores still hold.",
+                "m repairs it from parity, second copies, files of this machine and other stores.",
             ));
             lines
         }
