@@ -26,6 +26,8 @@ pub struct StoreConfig {
     pub place: PlaceSpec,
     /// When it is verified by its own clock.
     pub verify: Option<Schedule>,
+    /// How much of the data a verification by its own clock reads, in percent: another part each time.
+    pub verify_share: u8,
     /// When its room is reclaimed by its own clock.
     pub reclaim: Option<Schedule>,
     /// Where its passphrase comes from; asked for if this is missing.
@@ -53,6 +55,7 @@ impl StoreConfig {
             name: place.to_string(),
             place,
             verify: None,
+            verify_share: 100,
             reclaim: None,
             passphrase: None,
             prices: Vec::new(),
@@ -184,7 +187,7 @@ fn parse_store<'t>(
     let site = fields.text(reading, "site").map(|(site, _)| site);
     let prices =
         fields.take("price").map(|value| price::parse_all(reading, &value)).unwrap_or_default();
-    let [verify, reclaim] = parse_schedule(reading, &mut fields);
+    let ([verify, reclaim], verify_share) = parse_schedule(reading, &mut fields);
     let parity = parse_parity(reading, &mut fields);
     fields.finish(reading, &[]);
     let fine = reading.problems.len() == before;
@@ -197,6 +200,7 @@ fn parse_store<'t>(
         rotation,
         site,
         verify,
+        verify_share,
         reclaim,
         parity,
     })
@@ -217,19 +221,34 @@ fn parse_parity<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> u8 {
 }
 
 /// The store's own clock.
-fn parse_schedule<'t>(reading: &mut Reading<'t>, fields: &mut Fields<'t>) -> [Option<Schedule>; 2] {
-    let Some(value) = fields.take("schedule") else { return [None, None] };
+fn parse_schedule<'t>(
+    reading: &mut Reading<'t>,
+    fields: &mut Fields<'t>,
+) -> ([Option<Schedule>; 2], u8) {
+    let Some(value) = fields.take("schedule") else { return ([None, None], 100) };
     let DeValue::Table(table) = value.get_ref() else {
         wrong_type(reading, "schedule", &value, "a table, as in { verify = \"sundays at 03:00\" }");
-        return [None, None];
+        return ([None, None], 100);
     };
     let mut inner = Fields::new("a store's schedule", table.clone());
     let found = ["verify", "reclaim"].map(|key| {
         let (text, span) = inner.text(reading, key)?;
         Schedule::parse(&text).map_err(|(what, hint)| reading.problem_with(&span, what, hint)).ok()
     });
+    let share = inner.text(reading, "verify-data").map(|(text, span)| {
+        let percent = text.strip_suffix('%').and_then(|number| number.trim().parse().ok());
+        match percent.filter(|percent| (1..=100).contains(percent)) {
+            Some(percent) => percent,
+            None if text == "all" => 100,
+            None => {
+                let hint = "write \"5%\": another twentieth each time; or \"all\"";
+                reading.problem_with(&span, format!("`{text}` is not a share"), hint);
+                100
+            }
+        }
+    });
     inner.finish(reading, &[]);
-    found
+    (found, share.unwrap_or(100))
 }
 
 /// Drives that take turns, and when.
@@ -292,11 +311,11 @@ mod tests {
     #[test]
     fn a_store_at_a_directory() {
         let (stores, problems) = parse(
-            "[oak]\nplace = \"/mnt/oak\"\npassphrase = { file = \"/etc/oak.key\" }\nparity = \"3%\"\n",
+            "[oak]\nplace = \"/mnt/oak\"\npassphrase = { file = \"/etc/oak.key\" }\nparity = \"3%\"\nschedule = { verify = \"sundays at 03:00\", verify-data = \"5%\" }\n",
         );
         assert_eq!(problems, Vec::<String>::new());
         let oak = &stores["oak"];
-        assert_eq!(oak.parity, 3);
+        assert_eq!((oak.parity, oak.verify_share), (3, 5));
         assert_eq!(oak.place, PlaceSpec::Directory("/mnt/oak".into()));
         assert_eq!(oak.passphrase, Some(SecretSource::File("/etc/oak.key".into())));
     }

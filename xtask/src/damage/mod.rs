@@ -56,7 +56,7 @@ pub(crate) fn damage(every: Option<&str>, repairs: bool) -> Result<()> {
                 let share = Share { number, threads, every, repairs };
                 let (rows, broken, done, program) = (&rows, &broken, &done, &program);
                 let folder = folder.join(number.to_string());
-                scope.spawn(move || work(&share, program, folder, (rows, broken), done))
+                scope.spawn(move || work(&share, program, &folder, (rows, broken), done))
             })
             .collect();
         workers.into_iter().try_for_each(|worker| {
@@ -89,7 +89,7 @@ type Rows = Mutex<BTreeMap<(&'static str, &'static str, Order), Row>>;
 fn work(
     share: &Share,
     program: &std::path::Path,
-    folder: PathBuf,
+    folder: &std::path::Path,
     (rows, broken): (&Rows, &Mutex<Vec<String>>),
     done: &AtomicUsize,
 ) -> Result<()> {

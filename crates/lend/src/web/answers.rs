@@ -245,7 +245,7 @@ impl Web {
             }
             let entries = self.view.list(&node).into_iter().flatten();
             for entry in entries.filter_map(Result::ok) {
-                let Some(found) = self.resolved(&path, entry) else { continue };
+                let Some(found) = self.resolved(&path, &entry) else { continue };
                 let name = shown(&found.name);
                 let slash = if found.is_directory { "/" } else { "" };
                 let href = encoded(&format!("{}/{name}{slash}", path.trim_end_matches('/')));
@@ -260,14 +260,14 @@ impl Web {
 
     /// What is told of an entry: files and directories as they are, links to files as those files. Links to
     /// directories are left out, since clients would walk in circles.
-    fn resolved(&self, path: &str, entry: Entry) -> Option<Told> {
+    fn resolved(&self, path: &str, entry: &Entry) -> Option<Told> {
         let name = entry.name.clone();
-        let body = match entry.body {
+        let body = match &entry.body {
             Content::Link(_) => match self.view.follow(&format!("{path}/{}", shown(&name))).ok()? {
                 Node::Entry(target) => *target,
                 Node::Root => return None,
             },
-            _ => return Told::of(name, &entry),
+            _ => return Told::of(name, entry),
         };
         Told::of(name, &body).filter(|told| !told.is_directory)
     }
@@ -327,7 +327,7 @@ impl Web {
                         send(Err(std::io::Error::other("the store cannot read it")));
                         return;
                     };
-                    let Some(told) = self.resolved(&path, entry) else { continue };
+                    let Some(told) = self.resolved(&path, &entry) else { continue };
                     let below = format!("{}/{}", path.trim_end_matches('/'), shown(&told.name));
                     if !send(Ok(told.response(&below).into())) {
                         return;

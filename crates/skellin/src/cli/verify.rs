@@ -18,15 +18,17 @@ pub(super) struct VerifyArgs {
     /// The store
     #[arg(required_unless_present = "place")]
     store: Option<String>,
-    /// How much data to read: all, none, or a percentage, which is another part each time
-    #[arg(long, default_value = "all", value_parser = share, value_name = "SHARE")]
-    data: DataShare,
+    /// How much data to read: all (default), none, or a percentage, which is another part each time
+    #[arg(long, value_parser = share, value_name = "SHARE")]
+    data: Option<DataShare>,
     /// Mend what is damaged: by parity, from second copies, from this machine's files, and from other stores
     #[arg(long, conflicts_with = "steward")]
     repair: bool,
     /// Started by the steward, which has this number of a process
     #[arg(long, value_name = "PROCESS", hide = true)]
     steward: Option<u32>,
+    #[arg(skip)]
+    by_clock: bool,
     /// Verify the store at this place; needs no configuration
     #[arg(long, value_name = "PLACE", conflicts_with = "store")]
     place: Option<String>,
@@ -42,8 +44,9 @@ impl VerifyArgs {
     /// All of a store of the configuration.
     pub fn of(store: String) -> Self {
         let (place, passphrase_file, access) = (None, None, None);
-        let (store, data) = (Some(store), DataShare::All);
-        Self { store, data, repair: false, steward: None, place, passphrase_file, access }
+        let (store, data) = (Some(store), None);
+        let (repair, steward, by_clock) = (false, None, true);
+        Self { store, data, repair, steward, by_clock, place, passphrase_file, access }
     }
 }
 
@@ -91,16 +94,23 @@ pub(super) fn verify(context: &Context, args: &VerifyArgs) -> Result<Exit, CliEr
         skellin_engine::step_back();
     }
     let configuration = context.lenient_configuration();
+    // By its own clock a store may be verified part by part.
+    let own =
+        configuration.stores.fine.get(&name).filter(|_| args.by_clock || args.steward.is_some());
+    let data = args.data.unwrap_or(match own.map_or(100, |store| store.verify_share) {
+        100 => DataShare::All,
+        percent => DataShare::Percent(percent),
+    });
     let journal = context.journal();
     let machine = crate::machine::machine_name();
     let orchestrator = context.orchestrator(&configuration, journal.as_ref(), &machine);
     if args.repair {
         let with = (&configuration, &orchestrator);
-        let repaired = repair::repair(context, with, (&name, &store), args.data);
+        let repaired = repair::repair(context, with, (&name, &store), data);
         post::carry(context, &configuration, journal.as_ref());
         return repaired;
     }
-    let (report, share) = orchestrator.verify(&name, &store, args.data, &Watch(context))?;
+    let (report, share) = orchestrator.verify(&name, &store, data, &Watch(context))?;
     post::carry(context, &configuration, journal.as_ref());
     context.progress.event(Event::Ended);
     let now = jiff::Timestamp::now().as_millisecond();

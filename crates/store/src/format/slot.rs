@@ -54,7 +54,7 @@ impl PassphraseCost {
         let begun = Instant::now();
         stretch(b"a trial", &[0; 16], Self::default())?;
         let memory = rustix::system::sysinfo();
-        let all = u64::from(memory.totalram).saturating_mul(memory.mem_unit.into());
+        let all = memory.totalram.saturating_mul(memory.mem_unit.into());
         Ok(Self::within(begun.elapsed(), all))
     }
 
