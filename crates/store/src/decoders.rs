@@ -10,6 +10,8 @@ use crate::{
         container::{self, ContainerHeader},
         header::Header,
         ids::{Class, ContainerId, RunId},
+        keys::Secret,
+        parity::ParityKey,
         signed::{Signed, decode},
         slot::Slot,
     },
@@ -33,6 +35,12 @@ pub const DECODERS: &[(&str, Decode)] = &[
         drop(container::directory_range(bytes, bytes, bytes.len() as u64, OBJECT));
     }),
     ("directory", |bytes| drop(container::read_directory(bytes, OBJECT))),
+    ("parity", |bytes| {
+        let id = ContainerId { class: Class::Data, run: RunId([1; 16]), sequence: 0 };
+        let key = ParityKey::new(&Secret([9; 32]), id);
+        drop(container::claimed_range(bytes));
+        drop(container::mend(bytes, &key));
+    }),
     ("block", |bytes| drop(Block::parse(bytes.to_vec()))),
     ("page", |bytes| {
         let containers = Containers::default();

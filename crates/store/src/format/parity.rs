@@ -26,9 +26,11 @@ const SHARD: usize = 4 << 10;
 const SECTOR: usize = 512;
 const LITTLE: usize = 128 << 10;
 /// At most so many shards of content are one group: what is worked on at a time.
-const GROUP: usize = 1024;
+const GROUP: usize = 512;
 /// Shards of each group beyond its share: damage seldom begins and ends with a shard.
 const MORE: usize = 2;
+/// Of a content no more is missing than makes it so many times as long as what is there.
+const MOST_MISSING: usize = 4;
 /// The largest share, in percent.
 pub(crate) const MOST: u8 = 100;
 
@@ -44,15 +46,17 @@ impl ParityKey {
 
     fn sum(&self, number: usize, shard: &[u8], length: usize) -> [u8; SUM] {
         let mut hasher = blake3::Hasher::new_keyed(&self.0.0);
-        hasher.update(&(number as u64).to_le_bytes()).update(shard);
+        // The shard first: whole chunks of the hash are worked on together.
+        hasher.update(shard);
         // The last shard of the content is filled up with zeros.
         hasher.update(&[0; SHARD][..length - shard.len()]);
+        hasher.update(&(number as u64).to_le_bytes());
         let mut sum = [0; SUM];
         sum.copy_from_slice(&hasher.finalize().as_bytes()[..SUM]);
         sum
     }
 
-    fn proof(&self, table: &[u8]) -> [u8; PROOF] {
+    pub fn proof(&self, table: &[u8]) -> [u8; PROOF] {
         let hash = blake3::Hasher::new_keyed(&self.0.0).update(b"table").update(table).finalize();
         let mut proof = [0; PROOF];
         proof.copy_from_slice(&hash.as_bytes()[..PROOF]);
@@ -250,6 +254,9 @@ fn find_table<'b>(bytes: &'b [u8], key: &ParityKey) -> Option<(Geometry, &'b [u8
 /// has no parity, or more is damaged than that can mend.
 pub(crate) fn mend(bytes: &[u8], key: &ParityKey) -> Option<Mended> {
     let (cut, sums) = find_table(bytes, key)?;
+    if cut.content / MOST_MISSING > bytes.len() {
+        return None;
+    }
     let shards = cut.shards();
     let whole = |number: usize| {
         let shard = bytes.get(cut.range(number))?;
