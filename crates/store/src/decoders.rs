@@ -38,7 +38,7 @@ pub const DECODERS: &[(&str, Decode)] = &[
     ("parity", |bytes| {
         let id = ContainerId { class: Class::Data, run: RunId([1; 16]), sequence: 0 };
         let key = ParityKey::new(&Secret([9; 32]), id);
-        drop(container::claimed_range(bytes));
+        let _ = container::claimed_range(bytes);
         drop(container::mend(bytes, &key));
     }),
     ("block", |bytes| drop(Block::parse(bytes.to_vec()))),
