@@ -1,6 +1,6 @@
 //! Which files damage touches.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::report::{Findings, TouchedFile, VerifyWatch};
 use crate::{
@@ -73,8 +73,9 @@ impl Store {
                     walk.enter(root, path, false);
                 }
                 Some((Body::File { recipe, .. }, path)) => {
-                    if let Some(cause) = self.bad_item(&recipe, bad)? {
-                        report(cause, path);
+                    let causes = self.bad_items(&recipe, bad)?;
+                    if !causes.is_empty() {
+                        causes.iter().for_each(|cause| report(*cause, path.clone()));
                         walk.on_the_way().for_each(|open| open.with = true);
                     }
                 }
@@ -103,29 +104,29 @@ impl Store {
         }
     }
 
-    pub(super) fn bad_item(
-        &self,
-        recipe: &Recipe,
-        bad: &HashMap<Prefix, usize>,
-    ) -> Result<Option<usize>> {
+    /// All that is to blame for what is lost of a file.
+    fn bad_items(&self, recipe: &Recipe, bad: &HashMap<Prefix, usize>) -> Result<BTreeSet<usize>> {
+        let mut causes = BTreeSet::new();
         if let Recipe::Paged(page, _) = recipe
             && let Some(cause) = bad.get(&page.fingerprint.prefix())
         {
-            return Ok(Some(*cause));
+            causes.insert(*cause);
+            return Ok(causes);
         }
         for item in self.items(recipe) {
             match item {
                 Ok(Item::Chunk(chunk)) => {
-                    if let Some(cause) = bad.get(&chunk.fingerprint.prefix()) {
-                        return Ok(Some(*cause));
-                    }
+                    causes.extend(bad.get(&chunk.fingerprint.prefix()));
                 }
                 Ok(Item::Hole(_)) => {}
                 // A page in between, which the walk has noted.
-                Err(error) if error.is_unreadable() => return Ok(bad.values().next().copied()),
+                Err(error) if error.is_unreadable() => {
+                    causes.extend(bad.values().next());
+                    break;
+                }
                 Err(error) => return Err(error),
             }
         }
-        Ok(None)
+        Ok(causes)
     }
 }
