@@ -259,7 +259,7 @@ impl Web {
     }
 
     /// What is told of an entry: files and directories as they are, links to files as those files. Links to
-    /// directories are left out, since clients would walk in circles.
+    /// directories are not listed: clients would follow them without end.
     fn resolved(&self, path: &str, entry: &Entry) -> Option<Told> {
         let name = entry.name.clone();
         let body = match &entry.body {
