@@ -1,6 +1,6 @@
 //! A verification of a store, and the repair of what it finds.
 
-use skellin_engine::{Cancel, EngineError, Event, OtherStore, Progress, Repaired};
+use skellin_engine::{Cancel, EngineError, Event, OtherStore, Progress};
 use skellin_store::{
     DataShare, ReclaimProgress, ReclaimWatch, VerifyProgress, VerifyReport, VerifyWatch,
 };
@@ -69,12 +69,10 @@ pub(super) fn verify(shared: &Shared, number: u64, (name, repair): (&str, bool),
             return Ok(Verified { report, repaired: None });
         }
         let others = || others(shared, name);
-        let Repaired { before, after, .. } =
-            &orchestrator.repair((name, &store), &others, DataShare::All, (&watch, &watch))?;
-        let left = after.clone().unwrap_or_else(|| before.clone());
-        let is_left = |object: &str| left.damage.iter().any(|damage| damage.object == object);
-        let mended = before.damage.iter().filter(|damage| !is_left(&damage.object)).count();
-        Ok(Verified { report: before.clone(), repaired: Some((mended as u64, left)) })
+        let watches = (&watch as &dyn VerifyWatch, &watch as &dyn ReclaimWatch);
+        let repaired = orchestrator.repair((name, &store), &others, DataShare::All, watches)?;
+        let left = (repaired.repaired(), repaired.left().clone());
+        Ok(Verified { report: repaired.before, repaired: Some(left) })
     });
     if repair {
         // What was moved is found by whoever opens it anew.
@@ -86,7 +84,7 @@ pub(super) fn verify(shared: &Shared, number: u64, (name, repair): (&str, bool),
     shared.tell(Report::Ended { job: number, end: JobEnd::Verify(end) });
 }
 
-/// The other stores that can be opened without asking anybody.
+/// The other stores that are open.
 fn others(shared: &Shared, own: &str) -> Vec<OtherStore> {
     let configuration = shared.configuration();
     let named = configuration.stores.fine.values();
